@@ -1,0 +1,42 @@
+# The two commands for a fresh machine are `make demo` and `make test`; `make check` is all that must be green.
+PYTHON ?= python3
+VENV ?= .venv
+BIN := $(VENV)/bin
+
+.PHONY: demo test check lint shots bench clean
+
+demo: $(VENV)/.installed
+	$(BIN)/fstripe demo
+
+test: $(VENV)/.installed-dev
+	$(BIN)/pytest -n 2
+
+check: lint test
+
+lint: $(VENV)/.installed-dev
+	@echo "ruff, mypy (strict on core/), the import contract; benchmarks are left out: they time things (make bench)"
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+
+bench: $(VENV)/.installed-dev
+	$(BIN)/python benchmarks/parity.py
+	$(BIN)/python benchmarks/startup.py
+	$(BIN)/python benchmarks/lineup.py
+
+shots: $(VENV)/.installed-dev
+	$(BIN)/python tools/make_screenshots.py docs/screenshots
+
+$(VENV)/.installed: pyproject.toml
+	$(PYTHON) -m venv $(VENV)
+	$(BIN)/pip install --quiet --editable .
+	touch $@
+
+$(VENV)/.installed-dev: pyproject.toml
+	$(PYTHON) -m venv $(VENV)
+	$(BIN)/pip install --quiet --editable '.[dev]'
+	touch $@ $(VENV)/.installed
+
+clean:
+	rm -rf $(VENV)

@@ -1,0 +1,230 @@
+"""A bench as a folder: opened for one request at a time, with its clock, its drives' images and its log."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from ..core.ranges import subtract
+from ..core.source import WritableSource
+from ..media.image import ImageFile, MediaError, create_sparse
+from ..media.whole import CHUNK, sync_folder, write_text
+from . import events
+from .clock import Clock, iso
+from .controller import Controller
+from .description import read_description, shipped
+from .errors import BayTaken, BenchError, UnknownBay, UnknownDrive
+from .journal import Journal, replay
+from .state import Drive, Event, State, Volume
+from .store import FILE, Store
+
+
+class Bench:
+    """A bench folder.
+
+    speed  bench seconds per wall second while this object is the one that moves the clock
+    wall   where wall time comes from
+    """
+
+    def __init__(self, folder: Path, speed: float = 1.0, wall: Callable[[], float] = time.time) -> None:
+        self.folder, self.speed, self.wall = Path(folder), speed, wall
+        self.store = Store(self.folder)
+        self._clock: Clock | None = None
+        self._kept: tuple[float, float] | None = None
+
+    def close(self) -> None:
+        self.store.close()
+
+    def _wind(self, state: State) -> Clock:
+        """The clock as of this request. Until this object was opened, and while others hold the bench, bench
+        time runs with the wall; only from here on does it run at this object's speed."""
+        if self._clock is None or state.clock != self._kept:
+            there = Clock(state.clock, wall=self.wall).now()
+            here = self._clock.now() if self._clock else there
+            self._clock = Clock((max(here, there), self.wall()), self.speed, self.wall)
+            self._kept = state.clock
+        return self._clock
+
+    @contextmanager
+    def session(self) -> Iterator[Session]:
+        """Hold the bench for one request: work is carried on to now, and what changed is kept at the end."""
+        with self.store.transaction():
+            state = self.store.load()
+            session = Session(self, state, self._wind(state))
+            try:
+                session.recover()
+                session.advance()
+                yield session
+                session.save()
+                self._kept = state.clock
+            finally:
+                session.close()
+
+
+class Session:
+    """What one request sees and may change. The hands (`seat`, `pull`, `fault`) are methods here."""
+
+    def __init__(self, bench: Bench, state: State, clock: Clock) -> None:
+        self.bench, self.state, self.clock = bench, state, clock
+        self._images: dict[str, ImageFile] = {}
+        self.said: list[Event] = []
+        self._unsaved: list[Event] = []
+        self.journal = Journal(bench.folder)
+        self.controller = Controller(state, self.image, self.log, self.save_and_go_on, state.clock[0])
+
+    def close(self) -> None:
+        for image in self._images.values():
+            image.close()
+
+    def image(self, drive: Drive) -> WritableSource:
+        """The drive's image, opened for writing. Raises TruncatedImage, MediaError."""
+        if drive.serial not in self._images:
+            path = self.bench.folder / "drives" / f"{drive.serial}.img"
+            self._images[drive.serial] = ImageFile(path, writable=True, expected_size=drive.size)
+        return self._images[drive.serial]
+
+    def log(self, event: Event) -> None:
+        """Note an event: `said` keeps all of this session's, for whoever asked."""
+        self.said.append(event)
+        self._unsaved.append(event)
+
+    def recover(self) -> None:
+        """Finish writes that a killed process left in the journal."""
+        for record in self.journal.records():
+            if record.volume in self.state.volumes:
+                replay(record, self.controller.array(self.state.volumes[record.volume]))
+        self.journal.clear()
+
+    def advance(self, seconds: float = 0.0) -> None:
+        """Carry work on to now, or to `seconds` of bench time from now."""
+        moment = self.clock.now() + seconds
+        working = bool(self.state.jobs)
+        self.controller.advance(moment)
+        if working or seconds or self.clock.speed != 1.0:
+            self.state.clock = self.clock.set_mark(moment)
+
+    def save(self) -> None:
+        """Store what changed and log what happened."""
+        self.bench.store.save(self.state, self._unsaved)
+        self._unsaved.clear()
+
+    def save_and_go_on(self) -> None:
+        self.save()
+        self.bench.store.checkpoint()
+
+    def events(self, after: int = 0) -> list[Event]:
+        """The log, oldest first."""
+        self.save()
+        return self.bench.store.events(after)
+
+    # hands --------------------------------------------------------------------------------------
+
+    def drive(self, bay_or_serial: str) -> Drive:
+        """A seated drive by bay label or serial number. Raises UnknownBay, EmptyBay, UnknownDrive."""
+        drive = self.state.drives.get(bay_or_serial)
+        return drive if drive is not None and drive.bay else self.controller.seated(bay_or_serial)
+
+    def pull(self, bay_or_serial: str) -> Drive:
+        """Take a drive out of its bay."""
+        drive = self.drive(bay_or_serial)
+        bay, drive.bay, drive.place = str(drive.bay), None, "pulled"
+        self.controller.drive_gone(drive, bay, "drive removed")
+        return drive
+
+    def seat(self, bay: str, serial: str) -> Drive:
+        """Put a drive from the cupboard or the bench top into a bay."""
+        if bay not in self.state.bays:
+            raise UnknownBay(bay=bay, bays=", ".join(self.state.bays))
+        there = self.state.in_bay(bay)
+        if there:
+            raise BayTaken(bay=bay, serial=there.serial)
+        loose = {s: d for s, d in self.state.drives.items() if d.bay is None}
+        if serial not in loose:
+            seated = self.state.drives.get(serial)
+            where = f"outside the server (it is in bay {seated.bay})" if seated else "in the cupboard"
+            raise UnknownDrive(serial=serial, where=where, known=", ".join(loose) or "none")
+        drive = loose[serial]
+        self.image(drive)  # a damaged image is found before anything changes
+        drive.bay, drive.place = bay, ""
+        self.controller.drive_seated(drive)
+        return drive
+
+    def fault(self, bay_or_serial: str) -> Drive:
+        """Make a seated drive fail: it answers nothing any more."""
+        drive = self.drive(bay_or_serial)
+        if not drive.fault:
+            drive.fault = "dead"
+            self.controller.drive_gone(drive, str(drive.bay), "drive failed")
+        return drive
+
+    def load(self, volume: Volume, image: ImageFile, tell: Callable[[int, int], None] | None = None) -> int:
+        """Write an image to the start of a volume through the array engine; bytes of data written.
+
+        Holes of the image become holes of the volume. Raises BenchError when it does not fit.
+        """
+        array = self.controller.array(volume)
+        if image.size > array.size:
+            raise BenchError(
+                bench=self.bench.folder,
+                what=f"{image} holds {image.size} bytes, volume {volume.name} {array.size}",
+                to_do="load a smaller image, or make a larger volume",
+            )
+        self.controller.before_write(volume)
+        self.save_and_go_on()
+        ranges = list(image.data_ranges())
+        for a, b in subtract(list(array.data_ranges(0, image.size)), ranges):
+            self.journal.discard(array, volume.number, a, b - a)
+        whole, done = sum(b - a for a, b in ranges), 0
+        for a, b in ranges:
+            at = a
+            while at < b:
+                stop = min(b, (at // CHUNK + 1) * CHUNK)
+                buffer = bytearray(stop - at)
+                image.read_into(at, buffer)
+                self.journal.write(array, volume.number, at, buffer)
+                done, at = done + len(buffer), stop
+                if tell:
+                    tell(done, whole)
+        array.flush()
+        return done
+
+
+def create(folder: Path, description: Path | None = None, now: Callable[[], float] = time.time) -> State:
+    """Make a new bench folder: state, log, and one sparse image of the full nominal size per drive.
+
+    The folder appears complete or not at all. Raises BenchError when it exists or cannot be made.
+    """
+    folder = Path(folder)
+    if folder.exists():
+        raise BenchError(bench=folder, what="it exists already", to_do="choose another name; nothing is overwritten")
+    state = read_description(description, now())
+    text = shipped()[1] if description is None else description.read_text("utf-8")
+    building = folder.with_name(f".{folder.name}.new-{os.getpid()}")
+    try:
+        (building / "drives").mkdir(parents=True)
+        for drive in state.drives.values():
+            create_sparse(building / "drives" / f"{drive.serial}.img", drive.size)
+        write_text(building / "bench.toml", text)
+        Store.create(building, state)
+        os.rename(building, folder)
+        sync_folder(folder.parent)
+    except (OSError, MediaError) as reason:
+        raise BenchError(bench=folder, what=f"it cannot be made ({reason})", to_do="choose another place") from reason
+    finally:
+        shutil.rmtree(building, ignore_errors=True)
+    bench = Bench(folder)
+    try:
+        with bench.session() as session:
+            session.log(events.make("started", iso(state.clock[0]), server=state.server["name"]))
+    finally:
+        bench.close()
+    return state
+
+
+def is_bench(folder: Path) -> bool:
+    """Whether a folder holds a bench."""
+    return (Path(folder) / FILE).is_file()

@@ -1,0 +1,143 @@
+"""Bench descriptions: the TOML file that says what server a new bench is."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Mapping
+from importlib import resources
+from pathlib import Path
+from typing import Any
+
+from .errors import BenchError
+from .state import Drive, State
+
+FORMAT = "faithful-stripe/bench/1"
+
+_SERVER = {"name": str, "maker": str, "model": str, "serial": str, "firmware": str, "bays": str, "panel": list}
+_CONTROLLER = {
+    "id": str, "maker": str, "model": str, "serial": str, "firmware": str, "bays": str, "rebuild_share": float,
+}  # fmt: skip
+_MODEL = {
+    "vendor": str, "model": str, "part": str, "size": int, "media": str, "protocol": str, "rpm": int,
+    "sector": int, "rate": int, "firmware": str,
+}  # fmt: skip
+_PLACED = {"model": str, "serial": str}
+
+
+def shipped() -> tuple[str, str]:
+    """Name and text of the description that comes with the program."""
+    name = "skerry.toml"
+    return name, resources.files("faithful_stripe.bench").joinpath("data", name).read_text("utf-8")
+
+
+def read_description(path: Path | None, now: float) -> State:
+    """The state of a new bench from a description file; the shipped one without a path.
+
+    now  bench and wall seconds at which its clock starts
+    Raises BenchError naming the file, the table and the key that is wrong.
+    """
+    if path is None:
+        name, text = shipped()
+    else:
+        name = str(path)
+        try:
+            text = path.read_text("utf-8")
+        except (OSError, UnicodeDecodeError) as reason:
+            raise BenchError(
+                bench=name, what="the description cannot be read", to_do=f"check the file ({reason})"
+            ) from reason
+    try:
+        document = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as reason:
+        raise BenchError(bench=name, what=f"not TOML: {reason}", to_do="correct the file") from reason
+    return _Reader(name).state(document, now)
+
+
+def bay_labels(text: str) -> list[str]:
+    """Labels of a list such as `1-16` or `4,5,7-9`; ranges of whole numbers, anything else as it stands.
+
+    >>> bay_labels("4,6-8")
+    ['4', '6', '7', '8']
+    """
+    labels: list[str] = []
+    for part in (piece.strip() for piece in text.split(",")):
+        match = re.fullmatch(r"(\d+)-(\d+)", part)
+        if match and int(match[1]) <= int(match[2]) < int(match[1]) + 1000:
+            labels += [str(n) for n in range(int(match[1]), int(match[2]) + 1)]
+        elif part:
+            labels.append(part)
+    return labels
+
+
+class _Reader:
+    """Checks a description while turning it into a state; every complaint names its place."""
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+
+    def state(self, document: dict[str, Any], now: float) -> State:
+        if document.get("format") != FORMAT:
+            raise self._wrong("format", f"expected {FORMAT!r}, found {document.get('format')!r}")
+        server = self._table(document.get("server"), "server", _SERVER)
+        bays = bay_labels(server.pop("bays"))
+        server["panel"] = [bay_labels(str(row)) for row in server["panel"]]
+        if sorted(bay for row in server["panel"] for bay in row) != sorted(bays):
+            raise self._wrong("server.panel", "expected every bay once, row by row")
+        controllers = [
+            self._table(entry, f"controller {i + 1}", _CONTROLLER)
+            for i, entry in enumerate(document.get("controller", []))
+        ]
+        if not controllers:
+            raise self._wrong("controller", "expected at least one table [[controller]], found none")
+        for controller in controllers:
+            controller["bays"] = bay_labels(controller["bays"])
+            for bay in controller["bays"]:
+                if bay not in bays:
+                    raise self._wrong(f"controller {controller['id']}", f"bay {bay} is not a bay of the server")
+        models = {key: self._model(entry, f"model.{key}") for key, entry in document.get("model", {}).items()}
+        state = State(server, bays, controllers, (now, now))
+        for bay, entry in document.get("seated", {}).items():
+            if bay not in bays:
+                raise self._wrong(f"seated.{bay}", f"expected one of the bays {', '.join(bays)}")
+            self._place(state, models, entry, f"seated.{bay}", bay)
+        for i, entry in enumerate(document.get("stock", [])):
+            self._place(state, models, entry, f"stock {i + 1}", None)
+        return state
+
+    def _table(self, value: object, where: str, keys: Mapping[str, type]) -> dict[str, Any]:
+        if not isinstance(value, dict):
+            raise self._wrong(where, "expected a table, found none")
+        for key in value:
+            if key not in keys:
+                raise self._wrong(f"{where}.{key}", f"not a key; known: {', '.join(keys)}")
+        for key, kind in keys.items():
+            found = value.get(key)
+            if not isinstance(found, kind) or isinstance(found, bool):
+                raise self._wrong(f"{where}.{key}", f"expected {kind.__name__}, found {found!r}")
+        return dict(value)
+
+    def _model(self, value: object, where: str) -> dict[str, Any]:
+        model = self._table(value, where, _MODEL)
+        if model["media"] not in ("SSD", "HDD"):
+            raise self._wrong(f"{where}.media", f"expected SSD or HDD, found {model['media']!r}")
+        if model["sector"] not in (512, 4096) or model["size"] <= 0 or model["size"] % model["sector"]:
+            raise self._wrong(f"{where}.size", "expected a whole number of sectors of 512 or 4096 bytes")
+        if model["rate"] <= 0:
+            raise self._wrong(f"{where}.rate", "expected a rate above 0 MB/s")
+        return model | {"rate": model["rate"] * 1_000_000, "rpm": model["rpm"] or None}
+
+    def _place(self, state: State, models: dict[str, Any], entry: object, where: str, bay: str | None) -> None:
+        placed = self._table(entry, where, _PLACED)
+        if placed["model"] not in models:
+            raise self._wrong(f"{where}.model", f"expected one of {', '.join(models)}, found {placed['model']!r}")
+        serial = placed["serial"]
+        if not re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9-]{0,31}", serial):
+            raise self._wrong(f"{where}.serial", "expected 1 to 32 letters, digits or dashes")
+        if serial in state.drives:
+            raise self._wrong(f"{where}.serial", f"{serial} is there twice")
+        place = "" if bay else "stock"
+        state.drives[serial] = Drive(serial=serial, **models[placed["model"]], bay=bay, place=place)
+
+    def _wrong(self, where: str, what: str) -> BenchError:
+        return BenchError(bench=self.name, what=f"{where}: {what}", to_do="correct the description")

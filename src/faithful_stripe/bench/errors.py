@@ -1,0 +1,114 @@
+"""What the bench and its controller refuse, each with its Redfish message and HTTP status.
+
+BenchError            the folder, the description, the hands
+ControllerRefusal     what a RAID controller answers to a request it will not carry out
++-- UnknownBay, EmptyBay, DriveInUse, DriveFailed, UnlikeDrives, NameTaken, ...
+"""
+
+from __future__ import annotations
+
+from typing import ClassVar
+
+from ..core.errors import StripeError
+
+
+class BenchError(StripeError):
+    template = "bench {bench}: {what}"
+    remedy = "{to_do}"
+
+
+class ControllerRefusal(StripeError):
+    """`message_id` is the key in our Redfish message registry; `status` the HTTP status."""
+
+    message_id: ClassVar[str] = "FaithfulStripe.1.0.Refused"
+    status: ClassVar[int] = 400
+
+
+class UnknownBay(ControllerRefusal):
+    message_id, status = "FaithfulStripe.1.0.UnknownBay", 404
+    template = "there is no bay {bay}"
+    remedy = "this chassis has bays {bays}"
+
+
+class EmptyBay(ControllerRefusal):
+    message_id, status = "FaithfulStripe.1.0.EmptyBay", 409
+    template = "bay {bay} is empty"
+    remedy = "seat a drive there, or name another bay"
+
+
+class BayTaken(ControllerRefusal):
+    message_id, status = "FaithfulStripe.1.0.BayTaken", 409
+    template = "bay {bay} holds drive {serial}"
+    remedy = "pull it first, or choose another bay"
+
+
+class UnknownDrive(ControllerRefusal):
+    message_id, status = "FaithfulStripe.1.0.UnknownDrive", 404
+    template = "no drive with serial number {serial} {where}"
+    remedy = "known there: {known}"
+
+
+class DriveInUse(ControllerRefusal):
+    message_id, status = "FaithfulStripe.1.0.DriveInUse", 409
+    template = "bay {bay}: drive {serial} is a member of volume {volume}"
+    remedy = "choose unassigned drives; `survey` lists them"
+
+
+class DriveFailed(ControllerRefusal):
+    message_id, status = "FaithfulStripe.1.0.DriveFailed", 409
+    template = "bay {bay}: drive {serial} has failed"
+    remedy = "replace it, or choose another drive"
+
+
+class NamedTwice(ControllerRefusal):
+    message_id = "FaithfulStripe.1.0.NamedTwice"
+    template = "bay {bay} is named twice"
+    remedy = "name every drive once"
+
+
+class UnlikeDrives(ControllerRefusal):
+    message_id, status = "FaithfulStripe.1.0.UnlikeDrives", 409
+    template = "the drives differ in {what}: {values}"
+    remedy = "choose drives that are alike{unless}"
+
+
+class NameTaken(ControllerRefusal):
+    message_id, status = "FaithfulStripe.1.0.NameTaken", 409
+    template = "there is a volume {name} already"
+    remedy = "choose another name"
+
+
+class BadName(ControllerRefusal):
+    message_id = "FaithfulStripe.1.0.BadName"
+    template = "{name!r} cannot be a volume's name"
+    remedy = "use 1 to 15 letters, digits, dashes or underscores, a letter or digit first"
+
+
+class UnknownVolume(ControllerRefusal):
+    message_id, status = "FaithfulStripe.1.0.UnknownVolume", 404
+    template = "there is no volume {name}"
+    remedy = "volumes here: {known}"
+
+
+class VolumeFailed(ControllerRefusal):
+    message_id, status = "FaithfulStripe.1.0.VolumeFailed", 409
+    template = "volume {name} has failed: members {members} are gone, more than {level} can make up for"
+    remedy = "bring one of these drives back as it was; nothing has been written"
+
+
+class NothingToRebuild(ControllerRefusal):
+    message_id, status = "FaithfulStripe.1.0.NothingToRebuild", 409
+    template = "volume {name} has no member to rebuild"
+    remedy = "`survey` shows the state of its members"
+
+
+class TooSmall(ControllerRefusal):
+    message_id, status = "FaithfulStripe.1.0.TooSmall", 409
+    template = "bay {bay}: drive {serial} holds {found} bytes, volume {volume} needs {needed} of each member"
+    remedy = "use a drive at least as large as the others"
+
+
+class WorkRunning(ControllerRefusal):
+    message_id, status = "FaithfulStripe.1.0.WorkRunning", 409
+    template = "volume {name}: {work} is running"
+    remedy = "wait until it is done (`watch`)"

@@ -1,0 +1,136 @@
+"""The controller's write journal: closes the write hole between data and parity.
+
+Before a group of strips is changed, its record is in the journal; a killed process leaves either the old
+journal or a whole record behind. Opening the bench replays what is there, which is harmless to repeat.
+
+A record is a line of JSON (kind, volume, pieces, CRC-32 of the payload) followed by the payload:
+`content` holds the bytes of a partial group write, to be stored again as they are; `intent` names a range
+of whole groups that was being overwritten, whose parity is computed again from its data.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import zlib
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from ..core.arrays.engine import Array, GroupWrite
+from ..core.ranges import widen
+from ..core.source import Buffer
+
+FILE = "nvram.journal"
+
+
+@dataclass(frozen=True)
+class Record:
+    """One replayable record; `pieces` are (member, offset, length) in the payload's order."""
+
+    kind: str
+    volume: int
+    pieces: tuple[tuple[int, int, int], ...]
+    payload: bytes
+
+
+class Journal:
+    """The journal file of one bench."""
+
+    def __init__(self, folder: Path) -> None:
+        self.path = folder / FILE
+
+    def write(self, array: Array, volume: int, offset: int, data: Buffer) -> None:
+        """Store `data` in the array so that a kill at any moment tears no strip but those written."""
+        view = memoryview(data).cast("B")
+        with open(self.path, "wb", buffering=0) as file:
+            _append(file.fileno(), Record("intent", volume, ((0, offset, len(view)),), b""))
+            for step in array.plan_writes(offset, view):
+                if step.partial:
+                    _append(file.fileno(), _content(volume, step))
+                array.apply(step)
+        self.clear()
+
+    def discard(self, array: Array, volume: int, offset: int, length: int) -> None:
+        """Make a range read as zeros, as safely as `write`."""
+        span = array.geometry.strip_bytes * array.geometry.pattern.group_strips
+        first, last = -(-offset // span) * span, (offset + length) // span * span
+        if first >= last:
+            self.write(array, volume, offset, bytes(length))
+            return
+        if offset < first:
+            self.write(array, volume, offset, bytes(first - offset))
+        with open(self.path, "wb", buffering=0) as file:
+            _append(file.fileno(), Record("intent", volume, ((0, first, last - first),), b""))
+            array.discard(first, last - first)
+        self.clear()
+        if last < offset + length:
+            self.write(array, volume, last, bytes(offset + length - last))
+
+    def clear(self) -> None:
+        """Forget every record: all of them are on the drives."""
+        if self.path.exists():
+            os.truncate(self.path, 0)
+
+    def records(self) -> Iterator[Record]:
+        """The whole records in order; a torn last one, and what follows it, was never acted upon."""
+        if not self.path.exists():
+            return
+        with open(self.path, "rb") as file:
+            while line := file.readline():
+                try:
+                    head = json.loads(line)
+                    payload = file.read(head["length"])
+                except (ValueError, KeyError, TypeError):
+                    return
+                if len(payload) != head["length"] or zlib.crc32(payload) != head["crc"]:
+                    return
+                yield Record(head["kind"], head["volume"], tuple(map(tuple, head["pieces"])), payload)
+
+
+def replay(record: Record, array: Array) -> None:
+    """Bring the array to a consistent state after an interrupted write."""
+    if record.kind == "content":
+        at, pieces = 0, []
+        for member, offset, length in record.pieces:
+            pieces.append((member, offset, np.frombuffer(record.payload, np.uint8, length, at)))
+            at += length
+        array.apply(GroupWrite(tuple(pieces), True))
+        return
+    for _member, offset, length in record.pieces:
+        close_parity(array, offset, length)
+
+
+def close_parity(array: Array, offset: int, length: int) -> None:
+    """Compute the parity and copies of every whole group in a range again, from the data as it stands.
+
+    A group that has lost a member is left alone: what its lost strip reads as follows from the others.
+    """
+    span = array.geometry.strip_bytes * array.geometry.pattern.group_strips
+    buffer = bytearray(span)
+    first, last = -(-offset // span), (offset + length) // span
+    for start, end in widen(array.data_ranges(first * span, last * span), span):
+        for number in range(start // span, end // span):
+            if array.whole(number):
+                array.read_into(number * span, buffer)
+                array.write(number * span, buffer)
+
+
+def _content(volume: int, step: GroupWrite) -> Record:
+    pieces = tuple((member, offset, len(piece)) for member, offset, piece in step.pieces)
+    return Record("content", volume, pieces, b"".join(piece.tobytes() for _m, _o, piece in step.pieces))
+
+
+def _append(fd: int, record: Record) -> None:
+    head = {
+        "kind": record.kind,
+        "volume": record.volume,
+        "pieces": record.pieces,
+        "length": len(record.payload),
+        "crc": zlib.crc32(record.payload),
+    }
+    data = json.dumps(head).encode() + b"\n" + record.payload
+    while data:
+        data = data[os.write(fd, data) :]

@@ -1,0 +1,1 @@
+"""The command line: parse, call one function of work/ or core/, render."""

@@ -1,0 +1,122 @@
+"""What the commands share: options, the target, confirmation before anything is destroyed."""
+
+from __future__ import annotations
+
+import json
+import sys
+from collections.abc import Callable
+from dataclasses import asdict, is_dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, TypeVar
+
+import click
+
+if TYPE_CHECKING:
+    from ..bench.bench import Bench
+    from ..redfish.client import Client
+
+F = TypeVar("F", bound=Callable[..., Any])
+
+ATTENTION = 3
+"""Exit status: done, but something needs attention."""
+
+
+def json_option(command: F) -> F:
+    """`--json`: one JSON document on standard output and nothing else there."""
+    return click.option("--json", "as_json", is_flag=True, help="Print one JSON document.")(command)
+
+
+def confirm_options(command: F) -> F:
+    """`--yes` with `--expect-serials`, for scripts that cannot be asked."""
+    command = click.option("--yes", is_flag=True, help="Do not ask (scripts); needs --expect-serials.")(command)
+    return click.option(
+        "--expect-serials",
+        metavar="S1,S2,...",
+        help="The drives' serial numbers as the script knows them; others are refused.",
+    )(command)
+
+
+def named(ctx: click.Context) -> str:
+    """What --at names. Raises UsageError when nothing does."""
+    at = ctx.find_root().obj
+    if not at:
+        raise click.UsageError("Which server? Name it before the command: fstripe --at TARGET ... (or set FSTRIPE_AT)")
+    return str(at)
+
+
+def target(ctx: click.Context, speed: float = 1.0) -> Client:
+    """A Redfish client for the server that --at names; closed with the command."""
+    from ..redfish.target import connect
+
+    return ctx.with_resource(connect(named(ctx), speed))
+
+
+def own_bench(ctx: click.Context) -> Bench:
+    """The bench folder that --at names, for the hands in the machine room; closed with the command."""
+    from ..bench.bench import Bench
+    from ..bench.errors import BenchError
+
+    at = named(ctx)
+    if "://" in at:
+        raise BenchError(bench=at, what="a real server has no such hands", to_do="bench commands need a bench folder")
+    bench = Bench(Path(at))
+    ctx.call_on_close(bench.close)
+    return bench
+
+
+def print_json(value: object) -> None:
+    """One JSON document on standard output."""
+    click.echo(json.dumps(plain(value), indent=2))
+
+
+def plain(value: Any) -> Any:
+    """Dataclasses as dictionaries, for JSON."""
+    if is_dataclass(value) and not isinstance(value, type):
+        return asdict(value)
+    if isinstance(value, list | tuple):
+        return [plain(v) for v in value]
+    if isinstance(value, dict):
+        return {k: plain(v) for k, v in value.items()}
+    return value
+
+
+def split_list(text: str) -> tuple[str, ...]:
+    """The parts of a list such as `4,5,6` or `4-7`."""
+    from ..bench.description import bay_labels
+
+    return tuple(bay_labels(text))
+
+
+def confirm(name: str, serials: list[str], yes: bool, expect_serials: str | None) -> None:
+    """Ask for the volume's name before going on; or compare serial numbers when told not to ask.
+
+    Raises WorkError when the answer is another, the serials are others, or nobody can answer.
+    """
+    from ..work.build import check_serials
+    from ..work.survey import WorkError
+
+    if yes:
+        if expect_serials is None:
+            raise click.UsageError("--yes needs --expect-serials, the serial numbers of the drives that are meant")
+        check_serials([s for s in expect_serials.split(",") if s], serials)
+        return
+    if expect_serials is not None:
+        check_serials([s for s in expect_serials.split(",") if s], serials)
+    try:
+        answer = click.prompt(f"Type the volume's name ({name}) to go on", err=True, default="", show_default=False)
+    except click.Abort:
+        answer = ""
+        click.echo(err=True)
+    if answer.strip() != name:
+        given = f"{answer.strip()!r} is not its name" if answer.strip() else "not confirmed"
+        raise WorkError(what=f"{given}; nothing was changed", to_do="in a script, use --yes with --expect-serials")
+
+
+def on_terminal() -> bool:
+    """Whether a person looks at standard output."""
+    return sys.stdout.isatty()
+
+
+def err_terminal() -> bool:
+    """Whether a person looks at standard error."""
+    return sys.stderr.isatty()

@@ -1,0 +1,226 @@
+"""The demo: the whole job on a new bench, every command shown before it runs, every hash compared."""
+
+from __future__ import annotations
+
+import json
+import shlex
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from contextlib import nullcontext
+from pathlib import Path
+from typing import Any
+
+import click
+
+from ..core.errors import StripeError
+from .common import json_option, print_json
+
+PART = "0:256MiB"
+NEW_DRIVE = "HG4K30555"
+LYING_NAMES = {"7": "disk-0.img", "4": "disk-1.img", "6": "disk-3.img", "5": "disk-4.img"}
+"""Bays of the members, and what the technician before us called their images."""
+
+
+class DemoFailed(StripeError):
+    template = "demo: {what}"
+    remedy = "this should not happen; please report it with the output above"
+
+
+@click.command()
+@click.argument("folder", required=False, type=click.Path(path_type=Path))
+@click.option(
+    "--speed", default=7200.0, show_default=True, help="Bench seconds per second while the rebuild is watched."
+)
+@json_option
+def demo(folder: Path | None, speed: float, as_json: bool) -> None:
+    """From an empty server to a rebuilt volume, and back from a shuffled pile, on a new bench.
+
+    Works in FOLDER (which must be new, and stays), or in a temporary one that is removed at the end.
+
+    \b
+    Example:
+      fstripe demo
+    """
+    if folder is not None and folder.exists():
+        raise DemoFailed(what=f"{folder} exists already; name a new folder")
+    if folder is not None:
+        folder.mkdir(parents=True)
+    with tempfile.TemporaryDirectory(prefix="fstripe-") if folder is None else nullcontext(str(folder)) as place:
+        story = Story(Path(place), speed, quiet=as_json)
+        summary = story.tell()
+    if as_json:
+        print_json(summary)
+
+
+class Story:
+    """The demo's steps, in order; each `run` prints a real command, runs it, and checks its exit status."""
+
+    def __init__(self, place: Path, speed: float, quiet: bool) -> None:
+        self.place, self.speed, self.quiet = place, speed, quiet
+        self.hashes: list[tuple[str, str]] = []
+        self.wanted = ""
+        self.commands = 0
+
+    def tell(self) -> dict[str, Any]:
+        began = time.monotonic()
+        self._build()
+        self._fail_and_write()
+        self._replace()
+        lineup = self._recover()
+        return self._summary(lineup, time.monotonic() - began)
+
+    # the story ----------------------------------------------------------------------------------
+
+    def _build(self) -> None:
+        self._title("An empty server, a new RAID 5")
+        self.run("bench", "new", "skerry")
+        self.run("--at", "skerry", "survey")
+        self.serials = {d["bay"]: d["serial"] for d in self._json("--at", "skerry", "bays")["bays"]}
+        members = ",".join(self.serials[bay] for bay in ("4", "5", "6", "7"))
+        self.members = members
+        self.run(
+            "--at", "skerry", "volume", "add", "records", "--level", "RAID5", "--bays", "4,5,6,7",
+            "--strip", "64KiB", "--yes", "--expect-serials", members,
+        )  # fmt: skip
+        self.wanted = self.hashed("--at", "skerry", "bench", "load", "records", "observatory")
+        self.dump("healthy")
+
+    def _fail_and_write(self) -> None:
+        self._title("A member fails; reads and writes go on")
+        self.run("--at", "skerry", "bench", "fault", "5")
+        self.run("--at", "skerry", "bays", expect=3)
+        self.dump("degraded")
+        self._note("A keeper corrects an entry of the log; the volume is written while it is degraded.")
+        self._edit()
+        before = self.wanted
+        self.wanted = self.hashed(
+            "--at", "skerry", "bench", "load", "records", "edited.img", "--yes", "--expect-serials", self.members
+        )
+        if self.wanted == before:
+            raise DemoFailed(what="the edited image has the hash of the first one")
+        self.dump("written while degraded")
+
+    def _replace(self) -> None:
+        self._title("The failed drive is replaced, the rebuild followed to its end")
+        self.run("--at", "skerry", "bench", "pull", "5")
+        self.run("--at", "skerry", "bench", "seat", "5", NEW_DRIVE)
+        self.dump("rebuilding")
+        self.run("--at", "skerry", "watch", "--speed", f"{self.speed:g}")
+        self.run("--at", "skerry", "log")
+        self.run("--at", "skerry", "survey")
+        self.dump("rebuilt")
+
+    def _recover(self) -> dict[str, Any]:
+        self._title("The worst day: only images are left, their names lie, and a stranger is among them")
+        self._pile()
+        names = sorted(f"pile/{p.name}" for p in (self.place / "pile").iterdir())
+        self.run("lineup", "solve", *names, "--out", "found.toml")
+        solution = self._json("lineup", "solve", *names)
+        self._expect(
+            "recovered from the pile", self.hashed("lineup", "extract", "found.toml", "recovered.img", "--range", PART)
+        )
+        array: dict[str, Any] = solution["arrays"][0]
+        true_order = [f"pile/{LYING_NAMES[bay]}" for bay in ("4", "5", "6", "7")]
+        if array["spans"] != [true_order]:
+            raise DemoFailed(what=f"the order found is {array['spans']}, the true one {true_order}")
+        return array
+
+    def _summary(self, lineup: dict[str, Any], seconds: float) -> dict[str, Any]:
+        self._title("Summary")
+        for stage, digest in self.hashes:
+            self._note(f"{stage:26} SHA-256 {digest[:16]}...  as written")
+        self._note(
+            f"lineup: {lineup['level']}, strip {lineup['strip_bytes']}, {lineup['rotation']} {lineup['data']}, "
+            f"{lineup['verdict']}\n{self.commands} commands in {seconds:.1f} s"
+        )
+        stages = [{"stage": stage, "sha256": digest} for stage, digest in self.hashes]
+        return {"stages": stages, "lineup": lineup, "commands": self.commands, "seconds": round(seconds, 1)}
+
+    # its parts ----------------------------------------------------------------------------------
+
+    def run(self, *words: str, expect: int = 0) -> None:
+        """Show a command, run it as a person would, and stop unless it ends as expected."""
+        self._note(f"\n$ fstripe {shlex.join(words)}", style="bold")
+        sys.stdout.flush()
+        self.commands += 1
+        out = subprocess.DEVNULL if self.quiet else None
+        done = subprocess.run(
+            [sys.executable, "-m", "faithful_stripe", *words], cwd=self.place, stdout=out, check=False
+        )
+        if done.returncode != expect:
+            raise DemoFailed(what=f"that command ended with status {done.returncode}, expected {expect}")
+
+    def hashed(self, *words: str) -> str:
+        """Run a command that prints a SHA-256, and give it back."""
+        self._note(f"\n$ fstripe {shlex.join(words)}", style="bold")
+        self.commands += 1
+        command = [sys.executable, "-m", "faithful_stripe", *words]
+        done = subprocess.run(command, cwd=self.place, stdout=subprocess.PIPE, text=True, check=False)
+        self._note(done.stdout.rstrip())
+        if done.returncode != 0 or "SHA-256 " not in done.stdout:
+            raise DemoFailed(what=f"that command ended with status {done.returncode} and no hash")
+        return done.stdout.split("SHA-256 ")[1].split()[0]
+
+    def _json(self, *words: str) -> Any:
+        command = [sys.executable, "-m", "faithful_stripe", *words, "--json"]
+        done = subprocess.run(command, cwd=self.place, stdout=subprocess.PIPE, check=False)
+        return json.loads(done.stdout)
+
+    def dump(self, stage: str) -> None:
+        """Read the volume back and compare its hash with that of what was written last."""
+        (self.place / "copy.img").unlink(missing_ok=True)
+        self._expect(stage, self.hashed("--at", "skerry", "bench", "dump", "records", "copy.img", "--range", PART))
+
+    def _expect(self, stage: str, digest: str) -> None:
+        if digest != self.wanted:
+            raise DemoFailed(what=f"{stage}: SHA-256 {digest}, expected {self.wanted}")
+        self.hashes.append((stage, digest))
+
+    def _edit(self) -> None:
+        """Change one word inside a file of the dump, in place."""
+        from ..media.image import ImageFile
+
+        shutil.move(self.place / "copy.img", self.place / "edited.img")
+        with ImageFile(self.place / "edited.img", writable=True) as image:
+            for start, end in image.data_ranges():
+                data = bytearray(end - start)
+                image.read_into(start, data)
+                at = data.find(b"day 001  keeper ")
+                if at >= 0:
+                    image.write(start + at + 4, b"002")
+                    return
+        raise DemoFailed(what="the keepers' log is not in the image")
+
+    def _pile(self) -> None:
+        """Copy the members' images under lying names, and put a stranger's drive among them."""
+        from ..media.image import ImageFile
+        from ..media.whole import copy_data, new_image
+
+        (self.place / "pile").mkdir()
+        self._note("(copying drives/SERIAL.img of bays 4 to 7 under names that lie, and a stranger as disk-2.img)")
+        seated = {**self.serials, "5": NEW_DRIVE}
+        for bay, name in LYING_NAMES.items():
+            with (
+                ImageFile(self.place / "skerry" / "drives" / f"{seated[bay]}.img") as drive,
+                new_image(self.place / "pile" / name, drive.size) as copy,
+            ):
+                copy_data(drive, 0, drive.size, copy)
+        with (
+            ImageFile(self.place / "edited.img") as other,
+            new_image(self.place / "pile" / "disk-2.img", 4_000_787_030_016) as stranger,
+        ):
+            ranges = list(other.data_ranges())
+            for start, end in ranges[1:]:
+                data = bytearray(end - start)
+                other.read_into(start, data)
+                stranger.write(start * 3, data[::-1])
+
+    def _title(self, text: str) -> None:
+        self._note(f"\n== {text} ==", style="bold")
+
+    def _note(self, text: str, style: str = "") -> None:
+        if not self.quiet:
+            click.echo(click.style(text, bold=True) if style and sys.stdout.isatty() else text)

@@ -1,0 +1,211 @@
+"""The bench commands: a simulated server, and the hands in its machine room."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from .common import ATTENTION, confirm, confirm_options, json_option, own_bench, print_json
+
+if TYPE_CHECKING:
+    from ..bench.bench import Session
+    from ..bench.state import Drive
+
+
+@click.group()
+def bench() -> None:
+    """The simulated server: make one, and be the hands in its machine room.
+
+    These commands act on the bench folder itself; a real server has no such calls.
+
+    \b
+    Example:
+      fstripe bench new skerry
+    """
+
+
+@bench.command()
+@click.argument("name", type=click.Path(path_type=Path))
+@click.option("--from", "description", type=click.Path(path_type=Path), help="A bench description (TOML).")
+@json_option
+def new(name: Path, description: Path | None, as_json: bool) -> None:
+    """Make a bench in a new folder NAME: by default the tide observatory's server, 16 bays.
+
+    Drives are sparse files of their full nominal size; they take space only for what is written.
+
+    \b
+    Example:
+      fstripe bench new skerry
+    """
+    from ..bench.bench import create
+    from ..core.units import decimal_size
+
+    state = create(name, description)
+    seated = [d for d in state.drives.values() if d.bay]
+    stock = [d for d in state.drives.values() if not d.bay]
+    if as_json:
+        print_json({"bench": str(name), "server": state.server["name"], "seated": seated, "stock": stock})
+        return
+    click.echo(f"Bench {name}: server {state.server['name']}, {len(state.bays)} bays, {len(seated)} drives seated.")
+    click.echo("In the cupboard:")
+    for d in stock:
+        click.echo(f"  {d.serial}  {d.vendor} {d.model}, {decimal_size(d.size)} {d.media}")
+    click.echo(f"Look at it: fstripe --at {name} survey")
+
+
+@bench.command()
+@click.argument("drive")
+@json_option
+@click.pass_context
+def pull(ctx: click.Context, drive: str, as_json: bool) -> None:
+    """Pull a drive, by bay or serial number. It lies on the bench top afterwards.
+
+    \b
+    Example:
+      fstripe --at skerry bench pull 5
+    """
+    with own_bench(ctx).session() as session:
+        before = session.drive(drive).bay
+        pulled = session.pull(drive)
+        said = _said(session)
+    _report(as_json, pulled, f"Drive {pulled.serial} is out of bay {before}.", said)
+
+
+@bench.command()
+@click.argument("bay")
+@click.argument("serial")
+@json_option
+@click.pass_context
+def seat(ctx: click.Context, bay: str, serial: str, as_json: bool) -> None:
+    """Seat drive SERIAL, from the cupboard or the bench top, in BAY.
+
+    Exit status 3 when the controller does not take it as the replacement it was meant to be.
+
+    \b
+    Example:
+      fstripe --at skerry bench seat 5 HG4K30555
+    """
+    with own_bench(ctx).session() as session:
+        seated = session.seat(bay, serial)
+        said = _said(session)
+    _report(as_json, seated, f"Drive {serial} is in bay {bay}.", said)
+    ctx.exit(ATTENTION if any(severity != "OK" for severity, _text in said) else 0)
+
+
+@bench.command()
+@click.argument("drive")
+@json_option
+@click.pass_context
+def fault(ctx: click.Context, drive: str, as_json: bool) -> None:
+    """Make a drive fail, by bay or serial number: it answers nothing any more.
+
+    \b
+    Example:
+      fstripe --at skerry bench fault 5
+    """
+    with own_bench(ctx).session() as session:
+        failed = session.fault(drive)
+        said = _said(session)
+    _report(as_json, failed, f"Drive {failed.serial} in bay {failed.bay} has failed.", said)
+
+
+@bench.command()
+@click.argument("time")
+@json_option
+@click.pass_context
+def advance(ctx: click.Context, time: str, as_json: bool) -> None:
+    """Let bench time pass: work goes on as far as it would in that time.
+
+    \b
+    Example:
+      fstripe --at skerry bench advance 3h
+    """
+    from ..bench.clock import iso
+    from ..core.units import parse_duration
+
+    with own_bench(ctx).session() as session:
+        session.advance(parse_duration(time))
+        now = iso(session.clock.now())
+        said = _said(session)
+    if as_json:
+        print_json({"time": now, "events": [text for _severity, text in said]})
+        return
+    click.echo(f"It is {now} on the bench.")
+    _echo(said)
+
+
+@bench.command()
+@click.argument("volume")
+@click.argument("image", type=click.Path(path_type=Path))
+@confirm_options
+@json_option
+@click.pass_context
+def load(ctx: click.Context, volume: str, image: Path, yes: bool, expect_serials: str | None, as_json: bool) -> None:
+    """Write IMAGE to the start of VOLUME through the controller, as a server would.
+
+    Asks for the volume's name when it holds something already. `observatory` names the shipped image.
+
+    \b
+    Example:
+      fstripe --at skerry bench load records observatory
+    """
+    from ..bench.observatory import opened
+    from ..core.formats.probe import describe
+    from ..core.units import binary_size
+    from ..media.whole import sha256
+    from .render import progress
+
+    with opened(image) as source, own_bench(ctx).session() as session:
+        found = session.controller.volume(volume)
+        holds = describe(session.controller.array(found)) if session.controller.margin(found) >= 0 else ""
+        if holds:
+            click.echo(f"WILL BE LOST: volume {volume} holds: {holds}", err=True)
+            confirm(volume, [m.serial for m in found.members], yes, expect_serials)
+        with progress(f"loading {image.name}") as tell:
+            done = session.load(found, source, tell)
+        digest = sha256(source)
+    if as_json:
+        print_json({"volume": volume, "image_bytes": source.size, "data_bytes": done, "sha256": digest})
+        return
+    click.echo(f"{image.name}: {binary_size(source.size)}, {binary_size(done)} of it data, is on volume {volume}.")
+    click.echo(f"SHA-256 {digest}")
+
+
+@bench.command()
+@click.argument("volume")
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option("--range", "wanted", metavar="START:LENGTH", help="Only this part of the volume, such as 0:256MiB.")
+@json_option
+@click.pass_context
+def dump(ctx: click.Context, volume: str, file: Path, wanted: str | None, as_json: bool) -> None:
+    """Read VOLUME through the controller into a new sparse FILE, and print its SHA-256.
+
+    \b
+    Example:
+      fstripe --at skerry bench dump records copy.img --range 0:256MiB
+    """
+    from .copying import copy_and_report
+
+    with own_bench(ctx).session() as session:
+        array = session.controller.array(session.controller.volume(volume))
+        copy_and_report(array, file, wanted, as_json)
+
+
+def _said(session: Session) -> list[tuple[str, str]]:
+    """What the controller logged in this session: (severity, message and advice)."""
+    return [(event.severity, f"{event.message} {event.resolution}".strip()) for event in session.said]
+
+
+def _report(as_json: bool, drive: Drive, text: str, said: list[tuple[str, str]]) -> None:
+    if as_json:
+        print_json({"drive": drive, "events": [message for _severity, message in said]})
+        return
+    click.echo(text)
+    _echo(said)
+
+
+def _echo(said: list[tuple[str, str]]) -> None:
+    for severity, message in said:
+        click.echo(f"  {severity:8}  {message}")

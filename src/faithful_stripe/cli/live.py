@@ -1,0 +1,84 @@
+"""The live view of `watch`, and its lines of text."""
+
+from __future__ import annotations
+
+from types import TracebackType
+from typing import Any
+
+from ..core.units import decimal_size, duration
+from ..work.watch import Progress, Snapshot
+
+
+def progress_line(p: Progress) -> str:
+    """One piece of work as a line: per cent, amount, rate, time left, margin."""
+    parts = [f"{p.work.volume}: {p.work.name} {p.work.percent:5.1f} %"]
+    if p.work.done is not None and p.work.total:
+        parts.append(f"{decimal_size(p.work.done)} of {decimal_size(p.work.total)}")
+    parts += rate_and_left(p)
+    if p.margin is not None:
+        parts.append(f"margin now {p.margin}")
+    return ", ".join(parts)
+
+
+def rate_and_left(p: Progress) -> list[str]:
+    """Rate and time left, or that they are being measured."""
+    if p.left is None:
+        return ["rate being measured"]
+    rate = [f"{decimal_size(int(p.rate))}/s"] if p.rate else []
+    return [*rate, f"{duration(p.left)} left"]
+
+
+def closing_line(snapshot: Snapshot) -> str:
+    """What there is to say when no work is left."""
+    if not snapshot.volumes:
+        return "no work is running; there are no volumes"
+    if snapshot.healthy:
+        margins = ", ".join(f"{v.name} margin {v.margin}" for v in snapshot.volumes)
+        return f"no work is running; all volumes are healthy ({margins})"
+    bad = ", ".join(f"{v.name} ({v.health.lower()}, margin {v.margin})" for v in snapshot.volumes if v.health != "OK")
+    return f"no work is running, but not healthy: {bad}"
+
+
+class LiveView:
+    """Progress bars that stay in place on a terminal."""
+
+    def __enter__(self) -> LiveView:
+        from rich.console import Console
+        from rich.live import Live
+
+        self._live: Any = Live(console=Console(highlight=False), refresh_per_second=8)
+        self._live.start()
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, value: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._live.stop()
+
+    def __call__(self, snapshot: Snapshot) -> None:
+        from rich.console import Group
+        from rich.progress_bar import ProgressBar
+        from rich.table import Table
+        from rich.text import Text
+
+        when = Text(f"{snapshot.time[:19].replace('T', ' ')} (server's clock)", "dim")
+        if not snapshot.progress:
+            style = "green" if snapshot.healthy else "bold red"
+            self._live.update(Group(when, Text(closing_line(snapshot), style)), refresh=True)
+            return
+        table = Table.grid(padding=(0, 2))
+        for p in snapshot.progress:
+            done = (
+                f"{decimal_size(p.work.done)} of {decimal_size(p.work.total)}" if p.work.total and p.work.done else ""
+            )
+            style = "bold red" if p.margin == 0 else "yellow"
+            table.add_row(
+                Text(f"{p.work.volume}: {p.work.name}"),
+                ProgressBar(total=100, completed=p.work.percent, width=36),
+                Text(f"{p.work.percent:5.1f} %"),
+                Text(done),
+                Text(", ".join(rate_and_left(p))),
+                Text("" if p.margin is None else f"margin now {p.margin}", style),
+            )
+        hint = Text("Ctrl-C stops watching; the work goes on. Pull nothing, restart nothing until it is done.", "dim")
+        self._live.update(Group(when, table, hint), refresh=True)

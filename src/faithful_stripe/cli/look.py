@@ -1,0 +1,237 @@
+"""The looking commands: survey, bays, log, watch."""
+
+from __future__ import annotations
+
+import json
+import sys
+import time
+from typing import TYPE_CHECKING
+
+import click
+
+from .common import ATTENTION, json_option, plain, print_json, target
+
+if TYPE_CHECKING:
+    from ..work.survey import Survey
+    from ..work.watch import Snapshot
+    from .render import Part
+
+
+@click.command()
+@json_option
+@click.pass_context
+def survey(ctx: click.Context, as_json: bool) -> None:
+    """What is in the server, what it is used for, what needs attention.
+
+    Exit status 3 when something needs attention.
+
+    \b
+    Example:
+      fstripe --at skerry survey
+    """
+    from ..work.survey import survey as read_survey
+    from .render import show
+
+    seen = read_survey(target(ctx))
+    if as_json:
+        print_json(seen)
+    else:
+        show(survey_parts(seen))
+    ctx.exit(ATTENTION if seen.findings else 0)
+
+
+def survey_parts(seen: Survey) -> list[Part]:
+    """The survey as a person reads it: what is wrong first, then controllers, volumes, drives."""
+    from .render import Line
+
+    parts: list[Part] = [
+        Line(f"{seen.server}: {seen.maker} {seen.model}, serial {seen.serial}, firmware {seen.firmware}", "head"),
+        Line(f"as of {seen.time[:19].replace('T', ' ')} {seen.time[-6:]} (server's clock), power {seen.power.lower()}"),
+        Line(),
+        *finding_lines(seen),
+        Line(),
+        _controllers(seen),
+        Line(),
+        *_volumes(seen),
+        Line(),
+        _drives(seen),
+        Line(),
+    ]
+    free = [d for d in seen.drives if d.use == "unassigned" and d.health == "OK"]
+    listed = ", ".join(d.bay for d in free) or "none"
+    empty = ", ".join(d.bay for d in seen.drives if d.use == "empty") or "none"
+    return [*parts, Line(f"Unassigned drives in bays: {listed}. Empty bays: {empty}.")]
+
+
+def finding_lines(seen: Survey) -> list[Part]:
+    """What needs attention, in words."""
+    from .render import Line
+
+    if not seen.findings:
+        return [Line("Nothing needs attention.", "good")]
+    lines: list[Part] = []
+    for f in seen.findings:
+        lines.append(Line(f"{f.severity.upper()}  {f.where}: {f.what}", f.severity))
+        lines.append(Line(f"          to do: {f.to_do}"))
+    return lines
+
+
+def _controllers(seen: Survey) -> Part:
+    from .render import Table
+
+    table = Table("Controllers", ["controller", "model", "serial", "firmware", "state", "health", "levels"])
+    for c in seen.controllers:
+        table.add(c.id, c.name, c.serial, c.firmware, c.state, c.health, ", ".join(c.levels))
+    return table
+
+
+def _volumes(seen: Survey) -> list[Part]:
+    from ..core.units import binary_size, decimal_size
+    from .render import Cell, Line, Table
+
+    if not seen.volumes:
+        return [Line("Volumes: none yet")]
+    table = Table(
+        "Volumes", ["volume", "level", ">size", "strip", "bays in order", "health", ">margin", "now", "holds"]
+    )
+    for v in seen.volumes:
+        bays = " ".join(f"({m.bay})" if m.state == "lost" else m.bay for m in v.members)
+        now = ", ".join(f"{w.name} {w.percent:.0f} %" for w in v.work) or v.state
+        margin = "?" if v.margin is None else "lost" if v.margin < 0 else str(v.margin)
+        strip = binary_size(v.strip) if v.strip else "?"
+        holds = "nothing yet" if v.content == "" else v.content or "?"
+        table.add(
+            v.name, v.level, decimal_size(v.size), strip, bays, Cell(v.health, v.health),
+            Cell(margin, v.health), now, holds,
+        )  # fmt: skip
+    return [table]
+
+
+def _drives(seen: Survey) -> Part:
+    from ..core.units import decimal_size
+    from .render import Cell, Table
+
+    table = Table("Drives", [">bay", ">size", "media", ">rpm", "model", "serial", "state", "health", "used for"])
+    for d in seen.drives:
+        if d.use == "empty":
+            table.add(d.bay, "", "", "", "", "", Cell("empty", "dim"), "", "")
+            continue
+        use = d.use if d.content in ("", None) else f"{d.use}, holds {d.content}"
+        table.add(
+            d.bay, decimal_size(d.size), d.media, str(d.rpm or "-"), f"{d.vendor} {d.model}", d.serial, d.state,
+            Cell(d.health, d.health), use,
+        )  # fmt: skip
+    return table
+
+
+@click.command()
+@json_option
+@click.pass_context
+def bays(ctx: click.Context, as_json: bool) -> None:
+    """Draw the front panel: what stands in which bay, with its state and LED pattern in words.
+
+    \b
+    Example:
+      fstripe --at skerry bays
+    """
+    from ..work.survey import survey as read_survey
+    from .panel import show_panel
+
+    seen = read_survey(target(ctx))
+    if as_json:
+        print_json({"server": seen.server, "panel": seen.panel, "bays": [plain(d) for d in seen.drives]})
+    else:
+        show_panel(seen)
+    ctx.exit(ATTENTION if seen.findings else 0)
+
+
+@click.command()
+@click.option("--bay", metavar="LABEL", help="Only events of this bay.")
+@json_option
+@click.pass_context
+def log(ctx: click.Context, bay: str | None, as_json: bool) -> None:
+    """The server's events, oldest first, with bay, drive and volume beside the server's own words.
+
+    \b
+    Example:
+      fstripe --at skerry log --bay 5
+    """
+    from ..work.log import entries
+    from .render import Cell, Line, Table, show
+
+    found = [e for e in entries(target(ctx)) if bay in (None, e.bay)]
+    if as_json:
+        print_json(found)
+        return
+    table = Table("", ["time (server's clock)", "severity", ">bay", "drive", "volume", "event"])
+    for e in found:
+        when = f"{e.time[:19].replace('T', ' ')} {e.time[-6:]}"
+        table.add(when, Cell(e.severity, e.severity), e.bay, e.serial, e.volume, e.message)
+    show([table] if found else [Line("No events.")])
+
+
+@click.command()
+@click.option("--speed", type=click.FloatRange(min=1), default=1.0, help="Bench seconds per second (benches only).")
+@click.option("--once", is_flag=True, help="One look, then return.")
+@json_option
+@click.pass_context
+def watch(ctx: click.Context, speed: float, once: bool, as_json: bool) -> None:
+    """Follow rebuilds until they are done, with rate and time left as measured.
+
+    Exit status 3 when a volume is still not healthy at the end. With --json one line per look.
+
+    \b
+    Example: an hour of the bench in every second
+      fstripe --at skerry watch --speed 3600
+    """
+    from ..work.watch import watch as snapshots
+
+    client = target(ctx, speed)
+    if as_json:
+        show_one = _print_json_line
+    elif sys.stdout.isatty():
+        from .live import LiveView
+
+        show_one = ctx.with_resource(LiveView())
+    else:
+        show_one = PlainView()
+    last: Snapshot | None = None
+    try:
+        for last in snapshots(client):
+            show_one(last)
+            if once or not last.progress:
+                break
+            time.sleep(0.25 if speed > 1 else 1.0)
+    except KeyboardInterrupt:
+        _left_running(last)
+        ctx.exit(1)
+    ctx.exit(0 if last is None or last.healthy else ATTENTION)
+
+
+def _left_running(last: Snapshot | None) -> None:
+    going = ", ".join(f"{p.work.volume} {p.work.name} {p.work.percent:.0f} %" for p in last.progress) if last else ""
+    rest = f"the work goes on ({going}); look again with `watch`" if going else "nothing was changed"
+    click.echo(f"fstripe: stopped watching; {rest}", err=True)
+
+
+def _print_json_line(snapshot: Snapshot) -> None:
+    body = {"time": snapshot.time, "progress": plain(snapshot.progress), "healthy": snapshot.healthy}
+    click.echo(json.dumps(body))
+
+
+class PlainView:
+    """Lines for a pipe: one whenever another five per cent are done, and one at the end."""
+
+    def __init__(self) -> None:
+        self._last: dict[tuple[str, str], int] = {}
+
+    def __call__(self, snapshot: Snapshot) -> None:
+        from .live import closing_line, progress_line
+
+        for p in snapshot.progress:
+            step = int(p.work.percent // 5)
+            if self._last.get((p.work.volume, p.work.name)) != step:
+                self._last[p.work.volume, p.work.name] = step
+                click.echo(f"{snapshot.time[:19].replace('T', ' ')}  {progress_line(p)}")
+        if not snapshot.progress:
+            click.echo(f"{snapshot.time[:19].replace('T', ' ')}  {closing_line(snapshot)}")

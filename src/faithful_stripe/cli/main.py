@@ -1,0 +1,107 @@
+"""The `fstripe` command: the stages of the job, each command loaded only when it is asked for."""
+
+from __future__ import annotations
+
+import importlib
+import json
+import os
+import sys
+from typing import Any, NamedTuple
+
+import click
+
+from ..core.errors import StripeError
+
+
+class Entry(NamedTuple):
+    """A command in the table: its stage, where it lives, and its line in the help."""
+
+    stage: str
+    module: str
+    name: str
+    help: str
+
+
+COMMANDS: dict[str, Entry] = {
+    "survey": Entry("look", "look", "survey", "What is in the server, what it is used for, what needs attention."),
+    "bays": Entry("look", "look", "bays", "Draw the front panel: what stands in which bay."),
+    "log": Entry("look", "look", "log", "The server's events, in order."),
+    "watch": Entry("look", "look", "watch", "Follow rebuilds until they are done."),
+    "volume": Entry("build", "build", "volume", "Make, show, remove and rebuild volumes (virtual drives)."),
+    "lineup": Entry("recover", "recover", "lineup", "Reconstruct an array's member order from drive images."),
+    "bench": Entry("bench", "hands", "bench", "The simulated server: make one, and be the hands in its machine room."),
+    "demo": Entry("bench", "demo", "demo", "The whole job on a new bench, each command shown as it runs."),
+}
+STAGES = ("look", "prepare", "build", "keep", "recover", "bench")
+
+
+class Stages(click.Group):
+    """A group that lists its commands by the stages of the job and loads them one at a time."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(COMMANDS)
+
+    def get_command(self, ctx: click.Context, name: str) -> click.Command | None:
+        entry = COMMANDS.get(name)
+        if entry is None:
+            return None
+        module = importlib.import_module(f"{__package__}.{entry.module}")
+        command: click.Command = getattr(module, entry.name)
+        return command
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        for stage in STAGES:
+            rows = [(name, entry.help) for name, entry in COMMANDS.items() if entry.stage == stage]
+            if rows:
+                with formatter.section(stage.capitalize()):
+                    formatter.write_dl(rows)
+
+
+@click.command(
+    cls=Stages, epilog="Exit status: 0 done and healthy, 1 could not be done, 2 wrong usage, 3 needs attention."
+)
+@click.option(
+    "--at",
+    metavar="TARGET",
+    envvar="FSTRIPE_AT",
+    help="The server: a bench folder, or an https:// address. Also in FSTRIPE_AT.",
+)
+@click.version_option(package_name="faithful-stripe", message="%(version)s")
+@click.pass_context
+def fstripe(ctx: click.Context, at: str | None) -> None:
+    """RAID for the server technician, from the empty server to the worst day.
+
+    \b
+    Example: make a simulated server and look at it
+      fstripe bench new skerry
+      fstripe --at skerry survey
+    """
+    ctx.obj = at
+
+
+def run() -> None:
+    """Run the command line: errors become one line and an exit status here, and nowhere else."""
+    status: Any
+    try:
+        status = fstripe.main(prog_name="fstripe", standalone_mode=False)
+    except click.UsageError as wrong:
+        help_command = f"{wrong.ctx.command_path} --help" if wrong.ctx else "fstripe --help"
+        status = _say(wrong.format_message().rstrip("."), f"see {help_command}", 2)
+    except click.ClickException as trouble:
+        status = _say(trouble.format_message(), "", trouble.exit_code)
+    except click.Abort:
+        status = _say("stopped", "what was done until then is kept", 1)
+    except StripeError as trouble:
+        status = _say(trouble.what, trouble.to_do, trouble.exit_status)
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())  # the reader has left; so may we
+        status = 1
+    sys.exit(status if isinstance(status, int) else 0)
+
+
+def _say(what: str, to_do: str, status: int) -> int:
+    """One line on standard error; with --json also a document, so that a script always gets one."""
+    click.echo(f"fstripe: {what}; {to_do}" if to_do else f"fstripe: {what}", err=True)
+    if "--json" in sys.argv:
+        click.echo(json.dumps({"error": {"what": what, "to_do": to_do, "exit_status": status}}))
+    return status

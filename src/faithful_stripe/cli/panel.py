@@ -1,0 +1,103 @@
+"""The front panel drawn in text: bays as a person standing before the server sees them."""
+
+from __future__ import annotations
+
+import shutil
+import sys
+import textwrap
+from typing import TYPE_CHECKING
+
+from ..core.units import decimal_size
+
+if TYPE_CHECKING:
+    from ..work.survey import DriveView, Survey
+
+LED_WORDS = {
+    "OK": "normal",
+    "Fail": "fail",
+    "Rebuild": "rebuild",
+    "PredictiveFailureAnalysis": "predicted failure",
+    "Hotspare": "hot spare",
+    "InACriticalArray": "critical array",
+    "InAFailedArray": "failed array",
+}
+"""SFF-8489 (IBPI) patterns by their Redfish names, in words."""
+
+LEAST, MOST = 9, 20
+"""Width of a bay in characters, border included on one side."""
+
+
+def show_panel(seen: Survey) -> None:
+    """Print the panel, as wide as the terminal allows, and a line for each bay that needs attention."""
+    from .look import finding_lines
+    from .render import Line, show
+
+    show([Line(f"{seen.server}, front", "head")])
+    width = shutil.get_terminal_size((100, 24)).columns
+    columns = max(len(row) for row in seen.panel)
+    cell = max(LEAST, min(MOST, (width - 1) // columns))
+    by_bay = {d.bay: d for d in seen.drives}
+    for lines in (draw_row([by_bay[bay] for bay in row], cell) for row in seen.panel):
+        _print(lines)
+    show([Line(), *finding_lines(seen)])
+
+
+Piece = tuple[str, str]
+"""A piece of a drawn line and its style."""
+
+
+def draw_row(drives: list[DriveView], cell: int) -> list[list[Piece]]:
+    """One row of bays as lines of pieces; `cell` is a bay's width with its left border."""
+    inner = cell - 1
+    top = [("┌", "")]
+    for i, d in enumerate(drives):
+        head = f" {d.bay} "
+        top += [(head, "head"), ("─" * (inner - len(head)) + ("┐" if i == len(drives) - 1 else "┬"), "")]
+    lines = [top]
+    texts = [bay_text(d, inner - 1) for d in drives]
+    for row in range(5):
+        line = [("│", "")]
+        for text, style in texts:
+            line += [(f" {text[row]}"[:inner].ljust(inner), style if row >= 2 else ""), ("│", "")]
+        lines.append(line)
+    lines.append([("└" + "┴".join("─" * inner for _ in drives) + "┘", "")])
+    return lines
+
+
+def bay_text(d: DriveView, width: int) -> tuple[list[str], str]:
+    """Five short lines for a bay (size and media, use, state, LED pattern on two), and their style."""
+    if d.use == "empty":
+        return ["empty", "", "", "", ""], "dim"
+    use = d.use
+    if d.use.startswith("member "):
+        number, _, volume = d.use.removeprefix("member ").partition(" of ")
+        use = f"{volume} {number}"
+    elif d.use == "unassigned":
+        use = "free"
+    state, style = "OK", ""
+    if d.health == "Critical":
+        state, style = "FAILED", "Critical"
+    elif d.state == "Updating":
+        state, style = "rebuilding", "Warning"
+    elif d.health == "Warning":
+        state, style = "WARNING", "Warning"
+    led = LED_WORDS.get(d.led, d.led)
+    if d.led in ("InACriticalArray", "InAFailedArray"):
+        style = "Warning"
+    size = decimal_size(d.size).replace(" ", "")
+    pattern = [] if led == "normal" else [f"LED {led}"] if len(led) + 4 <= width else textwrap.wrap(led, width)
+    return [f"{size} {d.media}", use, state, *pattern, "", ""][:5], style
+
+
+def _print(lines: list[list[Piece]]) -> None:
+    if not sys.stdout.isatty():
+        sys.stdout.write("\n".join("".join(text for text, _ in line) for line in lines) + "\n")
+        return
+    from rich.console import Console
+    from rich.text import Text
+
+    from .render import STYLES
+
+    console = Console(highlight=False)
+    for line in lines:
+        console.print(Text.assemble(*((text, STYLES.get(style, "")) for text, style in line)), soft_wrap=True)

@@ -1,0 +1,126 @@
+"""The recovery commands: lineup solve, extract."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from .common import ATTENTION, json_option, print_json
+
+if TYPE_CHECKING:
+    from ..core.lineup.document import Lineup, Solution
+    from .render import Part
+
+
+@click.group()
+def lineup() -> None:
+    """Reconstruct an array's member order from drive images, and hand the volume over.
+
+    Images are opened read-only, always.
+
+    \b
+    Example:
+      fstripe lineup solve pile/*.img --out found.toml
+      fstripe lineup extract found.toml volume.img
+    """
+
+
+@lineup.command()
+@click.argument("images", nargs=-1, required=True, type=click.Path(path_type=Path))
+@click.option("--out", type=click.Path(path_type=Path), help="Write the lineup to this new TOML file.")
+@json_option
+@click.pass_context
+def solve(ctx: click.Context, images: tuple[Path, ...], out: Path | None, as_json: bool) -> None:
+    """Which images belong together, level, order, strip size, rotation and start, and how sure that is.
+
+    Exit status 3 unless every array found is certain.
+
+    \b
+    Example:
+      fstripe lineup solve pile/*.img --out found.toml
+    """
+    from ..work.lineup import save, solve_images
+    from .render import show, waiting
+
+    with waiting("solving") as tell:
+        solution = solve_images(images, tell)
+    if out:
+        save(solution, out)
+    if as_json:
+        print_json(solution.as_document())
+    else:
+        show(_solution_parts(solution, out))
+    sure = solution.arrays and all(a.verdict == "certain" for a in solution.arrays)
+    ctx.exit(0 if sure else ATTENTION)
+
+
+def _solution_parts(solution: Solution, out: Path | None) -> list[Part]:
+    from ..core.units import binary_size
+    from .render import Line
+
+    parts: list[Part] = []
+    for number, array in enumerate(solution.arrays):
+        parts += [*_array_parts(array, number + 1), Line()]
+    if not solution.arrays:
+        parts.append(Line("No array was found among these images.", "Warning"))
+    if solution.unused:
+        parts.append(Line(f"Belong to no array found: {', '.join(solution.unused)}"))
+    parts += [Line(f"Note: {note}", "Warning") for note in solution.notes]
+    parts.append(Line(f"Read: {binary_size(solution.bytes_read)}."))
+    if out:
+        parts.append(Line(f"Written to {out}; the volume: fstripe lineup extract {out} OUT"))
+    return parts
+
+
+def _array_parts(array: Lineup, number: int) -> list[Part]:
+    from ..core.units import binary_size, decimal_size
+    from .render import Line, Table
+
+    made = array.geometry
+    layout = f", {made.layout.rotation} {made.layout.data}" if made.layout.rotation else ""
+    style = {"certain": "good", "probable": "Warning"}.get(array.verdict, "Critical")
+    head = f"Array {number}: {made.layout.level} of {made.members}, strip {binary_size(made.strip_bytes)}{layout}"
+    table = Table("", [">position", "image"])
+    for position, name in enumerate(array.members):
+        table.add(str(position), name or "(missing, computed from the others)")
+    evidence = Table("", ["evidence", ">count", "says"])
+    for e in array.evidence:
+        evidence.add(e.kind, str(e.count), e.says)
+    start = f", data from byte {made.start_bytes[0]}" if any(made.start_bytes) else ""
+    size = f"volume of {decimal_size(made.volume_bytes)} ({made.volume_bytes} bytes){start}"
+    parts: list[Part] = [Line(head, "head"), Line(size), table]
+    lead = f"evidence {array.best:.0f} nats, next different answer {array.next:.0f}"
+    parts.append(Line(f"Verdict: {array.verdict.upper()} ({lead})", style))
+    if array.settle:
+        parts.append(Line(f"What would settle it: {array.settle}"))
+    parts += [Line(f"Cannot be told apart: {text}") for text in array.alternatives]
+    return [*parts, evidence]
+
+
+@lineup.command()
+@click.argument("lineup_file", metavar="LINEUP", type=click.Path(path_type=Path))
+@click.argument("out", type=click.Path(path_type=Path))
+@click.option("--array", "number", type=click.IntRange(min=1), default=1, help="Which array of the lineup, from 1.")
+@click.option("--range", "wanted", metavar="START:LENGTH", help="Only this part of the volume, such as 0:256MiB.")
+@json_option
+@click.pass_context
+def extract(ctx: click.Context, lineup_file: Path, out: Path, number: int, wanted: str | None, as_json: bool) -> None:
+    """Write the volume of a lineup to a new sparse file OUT and print its SHA-256.
+
+    Image names are looked up from the present folder first, then from the lineup file's. Missing members
+    are computed. Exit status 3 when the lineup is not certain.
+
+    \b
+    Example:
+      fstripe lineup extract found.toml volume.img --range 0:256MiB
+    """
+    from ..work.lineup import open_array
+    from .copying import copy_and_report
+
+    with open_array(lineup_file, number) as (found, array):
+        if found.verdict != "certain":
+            click.echo(f"Warning: this lineup is {found.verdict}, not certain.", err=True)
+        copy_and_report(array, out, wanted, as_json)
+    ctx.exit(0 if found.verdict == "certain" else ATTENTION)

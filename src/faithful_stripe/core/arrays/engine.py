@@ -1,0 +1,273 @@
+"""The array engine: an array over its members is itself a block source, whole, degraded or being rebuilt."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from ..ranges import Range, clip, union, widen
+from ..source import BlockSource, BlockSourceError, Buffer, Unreadable, WritableSource, check_bounds
+from . import codes
+from .geometry import Geometry
+from .layout import Group
+from .parity import combine
+
+Bytes = npt.NDArray[np.uint8]
+Member = BlockSource | None
+
+
+class DataLost(BlockSourceError):
+    """More members are gone than the level can make up for."""
+
+    template = "{source}: {length} bytes at {offset} are lost: members {members} cannot be read there"
+    remedy = "bring back one of these members as it was; do not rebuild over it"
+
+
+@dataclass(frozen=True)
+class GroupWrite:
+    """The member writes that one group of strips needs, computed and not yet done.
+
+    pieces   (member, offset in bytes, bytes)
+    partial  some data strip of the group keeps bytes in these columns: torn, such a write could
+             change them on a degraded array, so it goes through a journal first
+    """
+
+    pieces: tuple[tuple[int, int, Bytes], ...]
+    partial: bool
+
+
+class Array:
+    """A volume over its members.
+
+    members  one block source per position; None where the member is missing
+    trusted  per member, the offset up to which its content counts (a member being rebuilt: its
+             progress); beyond it the member is written but not read
+    """
+
+    def __init__(
+        self,
+        geometry: Geometry,
+        members: Sequence[Member],
+        trusted: Sequence[int | None] | None = None,
+        name: str = "array",
+    ) -> None:
+        if len(members) != geometry.members:
+            raise ValueError(f"{len(members)} members for a geometry of {geometry.members}")
+        self.geometry = geometry
+        self.members = list(members)
+        self.trusted = list(trusted or [None] * geometry.members)
+        self.name = name
+
+    def __str__(self) -> str:
+        return self.name
+
+    @property
+    def size(self) -> int:
+        return self.geometry.volume_bytes
+
+    # reading ------------------------------------------------------------------------------------
+
+    def read_into(self, offset: int, buffer: Buffer) -> None:
+        """Fill `buffer`; strips that cannot be read are computed. Raises OutOfBounds, DataLost."""
+        out = np.frombuffer(memoryview(buffer).cast("B"), np.uint8)
+        check_bounds(self, self.size, offset, out.size)
+        runs = self.geometry.runs(offset, out.size)
+        for volume, member, at, length in zip(*(a.tolist() for a in runs), strict=True):
+            piece = out[volume - offset : volume - offset + length]
+            if not self._read_cell(member, at, piece):
+                self._reconstruct(volume, piece)
+
+    def readable(self, member: int, at: int, length: int) -> bool:
+        """Whether the member is there and its content counts over these bytes."""
+        limit = self.trusted[member]
+        return self.members[member] is not None and (limit is None or at + length <= limit)
+
+    def whole(self, number: int) -> bool:
+        """Whether every strip of the group with this number (counted through the volume) counts."""
+        group, period = self._group(number)
+        return not self._erased(group, period, 0, self.geometry.strip_bytes)
+
+    def _read_cell(self, member: int, at: int, out: Bytes) -> bool:
+        source = self.members[member]
+        if source is None or not self.readable(member, at, out.size):
+            return False
+        try:
+            source.read_into(at, out)
+        except Unreadable:
+            return False
+        return True
+
+    def _reconstruct(self, volume: int, out: Bytes) -> None:
+        """Compute a piece of one data strip from the rest of its group."""
+        number, inner = divmod(volume, self.geometry.strip_bytes)
+        wanted = number % self.geometry.pattern.group_strips
+        group, period = self._group(number // self.geometry.pattern.group_strips)
+        erased = self._erased(group, period, inner, out.size)
+        erased.add(wanted)
+        while True:
+            recipe = codes.solve(group.checks, frozenset(erased)).get(wanted)
+            if recipe is None:
+                raise self._lost(group, erased, volume, out.size)
+            failed = self._evaluate(group, period, inner, recipe, out)
+            if failed is None:
+                return
+            erased.add(failed)
+
+    def _evaluate(self, group: Group, period: int, inner: int, recipe: codes.Recipe, out: Bytes) -> int | None:
+        """Sum a recipe into `out`; the cell that could not be read, if one could not."""
+        strips = []
+        for cell, _coefficient in recipe:
+            strip = np.empty((1, out.size), np.uint8)
+            if not self._read_cell(*self._cell(group, period, cell, inner), strip[0]):
+                return cell
+            strips.append(strip)
+        combine(out.reshape(1, -1), strips, [coefficient for _cell, coefficient in recipe])
+        return None
+
+    def _group(self, number: int) -> tuple[Group, int]:
+        """The group with this number, counted through the volume, and the period it lies in."""
+        period, phase = divmod(number, len(self.geometry.pattern.groups))
+        return self.geometry.pattern.groups[phase], period
+
+    def _cell(self, group: Group, period: int, cell: int, inner: int) -> tuple[int, int]:
+        row, member = group.cells[cell]
+        return member, self.geometry.cell_offset(period, row, member) + inner
+
+    def _erased(self, group: Group, period: int, inner: int, length: int) -> set[int]:
+        return {
+            cell
+            for cell in range(len(group.cells))
+            if not self.readable(*self._cell(group, period, cell, inner), length)
+        }
+
+    def _lost(self, group: Group, erased: set[int], volume: int, length: int) -> DataLost:
+        members = sorted(group.cells[cell][1] for cell in erased)
+        return DataLost(source=self, offset=volume, length=length, members=members)
+
+    # writing ------------------------------------------------------------------------------------
+
+    def write(self, offset: int, data: Buffer) -> None:
+        """Store `data`, and the copies and parity that follow. Raises OutOfBounds, DataLost."""
+        for step in self.plan_writes(offset, data):
+            self.apply(step)
+
+    def plan_writes(self, offset: int, data: Buffer) -> Iterator[GroupWrite]:
+        """The member writes for `data` at `offset`, group by group.
+
+        The plan of a group reads what it needs when it is asked for: apply each before taking the
+        next. Raises DataLost before anything of the group is planned when the bytes would not be
+        readable afterwards.
+        """
+        source = np.frombuffer(memoryview(data).cast("B"), np.uint8)
+        check_bounds(self, self.size, offset, source.size)
+        span = self.geometry.strip_bytes * self.geometry.pattern.group_strips
+        at = 0
+        while at < source.size:
+            number, inner = divmod(offset + at, span)
+            count = min(span - inner, source.size - at)
+            yield self._plan_group(number, inner, source[at : at + count])
+            at += count
+
+    def apply(self, step: GroupWrite) -> None:
+        """Carry a planned write out. Doing it twice does no harm."""
+        for member, at, piece in step.pieces:
+            target = self.members[member]
+            if target is not None:
+                _writable(target).write(at, piece)
+
+    def _plan_group(self, number: int, inner: int, new: Bytes) -> GroupWrite:
+        """`new` replaces the group's data bytes from `inner` on (counted through its data strips)."""
+        strip = self.geometry.strip_bytes
+        group, period = self._group(number)
+        touched = range(inner // strip, (inner + new.size - 1) // strip + 1)
+        low = inner % strip if len(touched) == 1 else 0
+        high = low + new.size if len(touched) == 1 else strip
+        erased = self._erased(group, period, low, high - low)
+        recoverable = codes.solve(group.checks, frozenset(erased))
+        if any(cell in erased and cell not in recoverable for cell in touched):
+            raise self._lost(group, erased, number * group.data * strip + inner, new.size)
+        columns = np.empty((group.data, high - low), np.uint8)
+        partial = self._fill_old(number, inner, new.size, low, columns) and len(group.cells) > 1
+        for cell in touched:
+            start, end = max(cell * strip, inner), min((cell + 1) * strip, inner + new.size)
+            columns[cell, start - cell * strip - low : end - cell * strip - low] = new[start - inner : end - inner]
+        pieces = []
+        for cell in touched:
+            start, end = max(cell * strip, inner), min((cell + 1) * strip, inner + new.size)
+            member, at = self._cell(group, period, cell, start - cell * strip)
+            pieces.append((member, at, columns[cell, start - cell * strip - low : end - cell * strip - low]))
+        for cell, recipe in codes.solve(group.checks, frozenset(range(group.data, len(group.cells)))).items():
+            check = np.empty((1, high - low), np.uint8)
+            combine(check, [columns[c : c + 1] for c, _ in recipe], [k for _, k in recipe])
+            member, at = self._cell(group, period, cell, low)
+            pieces.append((member, at, check[0]))
+        present = tuple(p for p in pieces if self.members[p[0]] is not None)
+        return GroupWrite(present, partial)
+
+    def _fill_old(self, number: int, inner: int, length: int, low: int, columns: Bytes) -> bool:
+        """Read the group's present data into `columns`, where the new bytes do not cover it anyway."""
+        strip, width = self.geometry.strip_bytes, columns.shape[1]
+        kept = False
+        for cell in range(columns.shape[0]):
+            first = cell * strip + low
+            if inner <= first and first + width <= inner + length:
+                continue
+            kept = True
+            self.read_into((number * columns.shape[0] + cell) * strip + low, columns[cell])
+        return kept
+
+    def discard(self, offset: int, length: int) -> None:
+        """Make a range read as zeros; whole groups take no space on the members afterwards."""
+        check_bounds(self, self.size, offset, length)
+        span = self.geometry.strip_bytes * self.geometry.pattern.group_strips
+        first, last = -(-offset // span), (offset + length) // span
+        if first >= last:
+            self.write(offset, bytes(length))
+            return
+        self.write(offset, bytes(first * span - offset))
+        for number in range(first, last):
+            group, period = self._group(number)
+            for cell in range(len(group.cells)):
+                member, at = self._cell(group, period, cell, 0)
+                target = self.members[member]
+                if target is not None:
+                    _writable(target).discard(at, self.geometry.strip_bytes)
+        self.write(last * span, bytes(offset + length - last * span))
+
+    def flush(self) -> None:
+        """Return once every member has stored what was written."""
+        for source in self.members:
+            if source is not None:
+                _writable(source).flush()
+
+    # holes --------------------------------------------------------------------------------------
+
+    def data_ranges(self, start: int = 0, end: int | None = None) -> Iterator[Range]:
+        """Ranges that may hold data, in whole rows: a row is empty when every member is empty there."""
+        stop = self.size if end is None else end
+        pattern, strip = self.geometry.pattern, self.geometry.strip_bytes
+        unit = pattern.unit_rows
+        per_unit = pattern.strips * unit // pattern.rows * strip
+        first, last = start // per_unit, -(-stop // per_unit)
+        found = data_rows(self.geometry, self.members, first * unit, last * unit)
+        units = ((a // unit * per_unit, -(-b // unit) * per_unit) for a, b in found)
+        yield from clip(union(units), start, min(stop, self.size))
+
+
+def data_rows(geometry: Geometry, members: Sequence[Member], first: int, last: int) -> list[Range]:
+    """Row ranges of [first, last) where any member that is there may hold data."""
+    strip, found = geometry.strip_bytes, list[Range]()
+    for source, start in zip(members, geometry.start_bytes, strict=True):
+        if source is not None:
+            low, high = start + first * strip, min(start + last * strip, source.size)
+            for a, b in widen(source.data_ranges(low, high) if low < high else (), strip, start):
+                found.append(((a - start) // strip, (b - start) // strip))
+    return clip(union(found), first, last)
+
+
+def _writable(source: BlockSource) -> WritableSource:
+    assert isinstance(source, WritableSource)  # members of an array that is written are opened for writing
+    return source

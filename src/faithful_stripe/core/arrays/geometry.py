@@ -1,0 +1,172 @@
+"""The geometry of an array: the one map between volume bytes and (member, offset), both ways, vectorised.
+
+Reads, writes, rebuilds, checks, drawings, exports and the lineup solver all use this map. It is a frozen
+value: two arrays with equal geometries put every byte in the same place.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any, NamedTuple
+
+import numpy as np
+import numpy.typing as npt
+
+from .layout import UNUSED, Layout, Pattern, layout
+from .levels import GeometryError
+
+Int64 = npt.NDArray[np.int64]
+
+STRIP_LEAST, STRIP_MOST = 4096, 1 << 20
+
+
+class Runs(NamedTuple):
+    """Consecutive pieces of a volume range, none crossing a strip: int64 arrays of one length.
+
+    volume  where the piece starts in the volume, in bytes
+    member  on which member it stands
+    offset  where on that member, in bytes from the member's byte 0
+    length  in bytes
+    """
+
+    volume: Int64
+    member: Int64
+    offset: Int64
+    length: Int64
+
+
+@dataclass(frozen=True)
+class Geometry:
+    """An array's layout with its sizes.
+
+    layout        level, members, rotation, data order
+    strip_bytes   a strip's length
+    start_bytes   where data starts on each member
+    member_bytes  the length of each member's data area from there; what follows the last whole row is unused
+    """
+
+    layout: Layout
+    strip_bytes: int
+    start_bytes: tuple[int, ...]
+    member_bytes: tuple[int, ...]
+
+    @cached_property
+    def pattern(self) -> Pattern:
+        return self.layout.pattern()
+
+    @property
+    def members(self) -> int:
+        return self.layout.members
+
+    @cached_property
+    def rows(self) -> int:
+        """Whole rows that fit on the smallest member."""
+        return min(self.member_bytes) // self.strip_bytes
+
+    @cached_property
+    def volume_bytes(self) -> int:
+        """Size of the volume."""
+        return self.pattern.strips_within(self.rows) * self.strip_bytes
+
+    @cached_property
+    def _starts(self) -> Int64:
+        return np.array(self.start_bytes, np.int64)
+
+    def to_member(self, volume: npt.ArrayLike, copy: int = 0) -> tuple[Int64, Int64]:
+        """Where volume bytes stand: (member, offset on it), int64 arrays of the shape of `volume`.
+
+        volume  byte offsets in the volume, each in [0, volume_bytes)
+        copy    which copy, for mirrored levels
+        """
+        at = np.asarray(volume, np.int64)
+        strip, inner = np.divmod(at, self.strip_bytes)
+        period, index = np.divmod(strip, self.pattern.strips)
+        place = self.pattern.places[copy, index]
+        member = place[..., 1]
+        row = period * self.pattern.rows + place[..., 0]
+        return member, self._starts[member] + row * self.strip_bytes + inner
+
+    def to_volume(self, member: npt.ArrayLike, offset: npt.ArrayLike) -> Int64:
+        """Which volume byte stands at (member, offset): int64 of the broadcast shape.
+
+        P_CELL or Q_CELL where parity stands; UNUSED before the start, past the last row, or where
+        the volume has ended.
+        """
+        who, at = np.broadcast_arrays(np.asarray(member, np.int64), np.asarray(offset, np.int64))
+        row, inner = np.divmod(at - self._starts[who], self.strip_bytes)
+        period, phase = np.divmod(row, self.pattern.rows)
+        index = self.pattern.index[phase, who]
+        volume = (period * self.pattern.strips + index) * self.strip_bytes + inner
+        result = np.where(index >= 0, volume, index)
+        outside = (row < 0) | (row >= self.rows) | (result >= self.volume_bytes)
+        return np.where(outside, UNUSED, result)
+
+    def runs(self, offset: int, length: int) -> Runs:
+        """The pieces of the volume range [offset, offset + length), in order (first copies)."""
+        if length == 0:
+            none = np.empty(0, np.int64)
+            return Runs(none, none, none, none)
+        first, last = offset // self.strip_bytes, (offset + length - 1) // self.strip_bytes
+        edges = np.arange(first, last + 2, dtype=np.int64) * self.strip_bytes
+        edges[0], edges[-1] = offset, offset + length
+        volume, sizes = edges[:-1], np.diff(edges)
+        member, at = self.to_member(volume)
+        return Runs(volume, member, at, sizes)
+
+    def cell_offset(self, period: int, row: int, member: int) -> int:
+        """Where the cell (row in the period, member) of the given period starts on its member."""
+        return self.start_bytes[member] + (period * self.pattern.rows + row) * self.strip_bytes
+
+    def as_document(self) -> dict[str, Any]:
+        """The fields of this geometry as the lineup document names them (sizes in bytes)."""
+        return {
+            "level": self.layout.level,
+            "strip_bytes": self.strip_bytes,
+            "rotation": self.layout.rotation,
+            "data": self.layout.data,
+            "start_bytes": _one_or_list(self.start_bytes),
+            "member_bytes": _one_or_list(self.member_bytes),
+            "volume_bytes": self.volume_bytes,
+        }
+
+
+def geometry(
+    level: str,
+    members: int,
+    strip_bytes: int,
+    *,
+    member_bytes: int | tuple[int, ...],
+    start_bytes: int | tuple[int, ...] = 0,
+    rotation: str | None = None,
+    data: str | None = None,
+) -> Geometry:
+    """A checked geometry; sizes may be one number for all members or one per member.
+
+    Raises GeometryError: no such layout; a strip that is not a power of two from 4 KiB to 1 MiB;
+    members smaller than one strip; as many sizes as members expected.
+    """
+    if not STRIP_LEAST <= strip_bytes <= STRIP_MOST or strip_bytes & (strip_bytes - 1):
+        raise GeometryError(
+            what=f"a strip of {strip_bytes} bytes cannot be had",
+            to_do="strips are powers of two from 4KiB to 1MiB",
+        )
+    chosen = layout(level, members, rotation, data)
+    sizes = _per_member(member_bytes, members)
+    if min(sizes) < strip_bytes * chosen.pattern().unit_rows:
+        raise GeometryError(
+            what=f"a member of {min(sizes)} bytes is smaller than one strip of {strip_bytes} bytes",
+            to_do="use larger drives or smaller strips",
+        )
+    return Geometry(chosen, strip_bytes, _per_member(start_bytes, members), sizes)
+
+
+def _per_member(value: int | tuple[int, ...], members: int) -> tuple[int, ...]:
+    sizes = (value,) * members if isinstance(value, int) else tuple(value)
+    if len(sizes) != members:
+        raise GeometryError(what=f"{len(sizes)} sizes for {members} members", to_do="give one for each member")
+    return sizes
+
+
+def _one_or_list(values: tuple[int, ...]) -> int | list[int]:
+    return values[0] if len(set(values)) == 1 else list(values)

@@ -1,0 +1,1 @@
+"""Open on-disk formats as declared structures: bytes to values and back."""

@@ -1,0 +1,347 @@
+"""ext2/3/4: superblocks, group descriptors, inodes, extents and directory blocks, and what they prove.
+
+Offsets and checksum rules are those of the published on-disk format description of ext4. Checksums are
+CRC-32C without final inversion, seeded with the file system's UUID (`metadata_csum`).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+
+from ..source import BlockSource, BlockSourceError, read
+from .crc32c import crc, crc_many
+from .declared import Field, Layout
+
+MAGIC = 0xEF53
+SUPER_OFFSET = 1024
+
+SUPERBLOCK = Layout(
+    "ext4 superblock",
+    1024,
+    "<",
+    (
+        Field(0x000, "inodes_count", "I", "", "inodes in all"),
+        Field(0x004, "blocks_lo", "I", "blocks", "size of the file system, low half"),
+        Field(0x014, "first_data_block", "I", "block", "1 with blocks of 1 KiB, else 0"),
+        Field(0x018, "log_block_size", "I", "", "block size is 1024 << this"),
+        Field(0x020, "blocks_per_group", "I", "blocks", ""),
+        Field(0x028, "inodes_per_group", "I", "", ""),
+        Field(0x038, "magic", "H", "", "0xEF53"),
+        Field(0x04C, "revision", "I", "", "1: sizes below are valid"),
+        Field(0x058, "inode_size", "H", "bytes", ""),
+        Field(0x05A, "group", "H", "", "the group that this copy stands in"),
+        Field(0x05C, "compat", "I", "", "features, compatible"),
+        Field(0x060, "incompat", "I", "", "features, incompatible"),
+        Field(0x064, "ro_compat", "I", "", "features, read-only compatible"),
+        Field(0x068, "uuid", "16s", "", ""),
+        Field(0x078, "label", "16s", "", ""),
+        Field(0x0FE, "desc_size", "H", "bytes", "size of a group descriptor with the 64bit feature"),
+        Field(0x150, "blocks_hi", "I", "blocks", "size of the file system, high half"),
+        Field(0x175, "checksum_type", "B", "", "1: CRC-32C"),
+        Field(0x270, "checksum_seed", "I", "", "with the csum_seed feature"),
+        Field(0x3FC, "checksum", "I", "", "CRC-32C of the bytes before it"),
+    ),
+)
+
+DESCRIPTOR = Layout(
+    "ext4 group descriptor",
+    64,
+    "<",
+    (
+        Field(0x00, "block_bitmap_lo", "I", "block", ""),
+        Field(0x04, "inode_bitmap_lo", "I", "block", ""),
+        Field(0x08, "inode_table_lo", "I", "block", ""),
+        Field(0x12, "flags", "H", "", "1 inodes unused, 2 block bitmap not written"),
+        Field(0x18, "block_csum_lo", "H", "", "checksum of the block bitmap"),
+        Field(0x1A, "inode_csum_lo", "H", "", "checksum of the inode bitmap"),
+        Field(0x1C, "unused_inodes_lo", "H", "", "at the end of the group's table"),
+        Field(0x1E, "checksum", "H", "", "low half of the CRC-32C of group number and descriptor"),
+        Field(0x20, "block_bitmap_hi", "I", "block", ""),
+        Field(0x24, "inode_bitmap_hi", "I", "block", ""),
+        Field(0x28, "inode_table_hi", "I", "block", ""),
+        Field(0x38, "block_csum_hi", "H", "", ""),
+        Field(0x3A, "inode_csum_hi", "H", "", ""),
+    ),
+)
+
+INODE_CSUM_LO, INODE_CSUM_HI, INODE_GENERATION = 0x7C, 0x82, 0x64
+
+_EXTENTS_FLAG, _INLINE_FLAG = 0x80000, 0x10000000
+_64BIT, _CSUM_SEED, _META_BG = 0x80, 0x2000, 0x10
+_METADATA_CSUM = 0x400
+_MOST_GROUPS = 1 << 17
+
+
+@dataclass(frozen=True)
+class Superblock:
+    """A superblock copy: sizes in bytes, counts as they stand; `checked` when its checksum is right."""
+
+    uuid: bytes
+    label: str
+    block: int
+    blocks: int
+    first_block: int
+    group_blocks: int
+    group_inodes: int
+    inodes: int
+    inode_size: int
+    desc_size: int
+    group: int
+    seed: int
+    checksums: bool
+    plain_groups: bool
+    checked: bool
+
+    @property
+    def groups(self) -> int:
+        return -(-(self.blocks - self.first_block) // self.group_blocks)
+
+    @property
+    def size(self) -> int:
+        """Size of the file system in bytes."""
+        return self.blocks * self.block
+
+    def address(self, group: int) -> int:
+        """Where this group's superblock copy stands, in bytes from the file system's start."""
+        return SUPER_OFFSET if group == 0 else (self.first_block + group * self.group_blocks) * self.block
+
+
+def parse_superblock(data: bytes) -> Superblock | None:
+    """The superblock in 1024 bytes; None when this is not one (magic, sanity, checksum where it has one)."""
+    v = SUPERBLOCK.read(data)
+    if v["magic"] != MAGIC or v["log_block_size"] > 6 or v["revision"] != 1:
+        return None
+    block = 1024 << v["log_block_size"]
+    blocks = v["blocks_lo"] | v["blocks_hi"] << 32 if v["incompat"] & _64BIT else v["blocks_lo"]
+    checksums = bool(v["ro_compat"] & _METADATA_CSUM) and v["checksum_type"] == 1
+    checked = checksums and crc(data[:0x3FC]) == v["checksum"]
+    sane = (
+        0 < v["blocks_per_group"] <= 8 * block
+        and 0 < v["inodes_per_group"] <= 8 * block
+        and v["inode_size"] in (128, 256, 512, 1024, 2048, 4096)
+        and v["inode_size"] <= block
+        and v["first_data_block"] == (1 if block == 1024 else 0)
+        and blocks > v["first_data_block"]
+    )
+    if not sane or (checksums and not checked):
+        return None
+    made = Superblock(
+        uuid=v["uuid"],
+        label=v["label"].split(b"\0")[0].decode("utf-8", "replace"),
+        block=block,
+        blocks=blocks,
+        first_block=v["first_data_block"],
+        group_blocks=v["blocks_per_group"],
+        group_inodes=v["inodes_per_group"],
+        inodes=v["inodes_count"],
+        inode_size=v["inode_size"],
+        desc_size=max(32, v["desc_size"]) if v["incompat"] & _64BIT else 32,
+        group=v["group"],
+        seed=v["checksum_seed"] if v["incompat"] & _CSUM_SEED else crc(v["uuid"]),
+        checksums=checksums,
+        plain_groups=not v["incompat"] & _META_BG,
+        checked=checked,
+    )
+    fits = made.group < made.groups <= _MOST_GROUPS and made.inodes <= made.groups * made.group_inodes
+    return made if fits and made.desc_size in (32, 64) else None
+
+
+@dataclass(frozen=True)
+class Descriptors:
+    """The descriptors of consecutive groups from 0 on: int64 arrays over groups, addresses in blocks."""
+
+    block_bitmap: npt.NDArray[np.int64]
+    inode_bitmap: npt.NDArray[np.int64]
+    inode_table: npt.NDArray[np.int64]
+    flags: npt.NDArray[np.int64]
+    block_csum: npt.NDArray[np.int64]
+    inode_csum: npt.NDArray[np.int64]
+    unused: npt.NDArray[np.int64]
+
+    def __len__(self) -> int:
+        return len(self.flags)
+
+
+def parse_descriptors(sb: Superblock, data: bytes) -> Descriptors:
+    """As many descriptors from group 0 on as `data` holds with a right checksum, without a gap."""
+    count = min(sb.groups, len(data) // sb.desc_size)
+    raw = np.frombuffer(data, np.uint8, count * sb.desc_size).reshape(count, sb.desc_size)
+    wide = np.zeros((count, 64), np.uint8)
+    wide[:, : sb.desc_size] = raw
+    v = wide.reshape(-1).view(DESCRIPTOR.dtype)
+    good = count
+    if sb.checksums:
+        blank = raw.copy()
+        blank[:, 0x1E:0x20] = 0
+        numbers = np.arange(count, dtype="<u4").view(np.uint8).reshape(count, 4)
+        sums = crc_many(np.concatenate([numbers, blank], axis=1), sb.seed) & 0xFFFF
+        wrong = np.flatnonzero(sums != v["checksum"])
+        good = int(wrong[0]) if len(wrong) else count
+
+    def both(name: str, shift: int) -> npt.NDArray[np.int64]:
+        low = v[f"{name}_lo"][:good].astype(np.int64)
+        return low | v[f"{name}_hi"][:good].astype(np.int64) << shift
+
+    return Descriptors(
+        both("block_bitmap", 32),
+        both("inode_bitmap", 32),
+        both("inode_table", 32),
+        v["flags"][:good].astype(np.int64),
+        both("block_csum", 16),
+        both("inode_csum", 16),
+        v["unused_inodes_lo"][:good].astype(np.int64),
+    )
+
+
+@dataclass(frozen=True)
+class Inode:
+    """An inode in use: `extents` are (logical block, blocks, physical block), ascending."""
+
+    number: int
+    mode: int
+    size: int
+    generation: int
+    extents: tuple[tuple[int, int, int], ...]
+
+    @property
+    def is_directory(self) -> bool:
+        return self.mode >> 12 == 4
+
+    @property
+    def is_file(self) -> bool:
+        return self.mode >> 12 == 8
+
+
+def stored_checksum(records: npt.NDArray[np.uint8]) -> npt.NDArray[np.uint32]:
+    """The checksum fields of inode records: uint32 (n,) from uint8 (n, inode_size >= 256)."""
+    places = [INODE_CSUM_LO, INODE_CSUM_LO + 1, INODE_CSUM_HI, INODE_CSUM_HI + 1]
+    return np.ascontiguousarray(records[:, places]).view("<u4")[:, 0].astype(np.uint32)
+
+
+def checksum_input(records: npt.NDArray[np.uint8]) -> npt.NDArray[np.uint8]:
+    """What an inode's checksum covers after the inode number: generation, then the record without it."""
+    blank = records.copy()
+    for at in (INODE_CSUM_LO, INODE_CSUM_HI):
+        blank[:, at : at + 2] = 0
+    return np.concatenate([records[:, INODE_GENERATION : INODE_GENERATION + 4], blank], axis=1)
+
+
+def parse_inode(number: int, record: bytes) -> Inode:
+    """The inode in a record; extents only where they lie in the inode itself."""
+    mode, flags = int.from_bytes(record[0:2], "little"), int.from_bytes(record[0x20:0x24], "little")
+    size = int.from_bytes(record[4:8], "little") | int.from_bytes(record[0x6C:0x70], "little") << 32
+    generation = int.from_bytes(record[0x64:0x68], "little")
+    extents: tuple[tuple[int, int, int], ...] = ()
+    if flags & _EXTENTS_FLAG and not flags & _INLINE_FLAG:
+        extents = tuple(parse_extents(record[0x28 : 0x28 + 60]) or ())
+    return Inode(number, mode, size, generation, extents)
+
+
+def parse_extents(node: bytes) -> list[tuple[int, int, int]] | None:
+    """The leaves of an extent node of depth 0; None for anything else."""
+    if node[:2] != b"\x0a\xf3" or int.from_bytes(node[6:8], "little") != 0:
+        return None
+    found = []
+    for i in range(min(int.from_bytes(node[2:4], "little"), len(node) // 12 - 1)):
+        entry = node[12 + 12 * i : 24 + 12 * i]
+        length = int.from_bytes(entry[4:6], "little")
+        physical = int.from_bytes(entry[8:12], "little") | int.from_bytes(entry[6:8], "little") << 32
+        if 0 < length <= 0x8000:  # longer ones are preallocated, not written
+            found.append((int.from_bytes(entry[0:4], "little"), length, physical))
+    return found
+
+
+def directory_seed(sb: Superblock, inode: Inode) -> int:
+    """The CRC state before a directory block of this inode."""
+    return crc(inode.generation.to_bytes(4, "little"), crc(inode.number.to_bytes(4, "little"), sb.seed))
+
+
+def has_directory_tail(blocks: npt.NDArray[np.uint8]) -> npt.NDArray[np.bool_]:
+    """Which of the blocks, uint8 (n, block), end as a checksummed directory block does."""
+    tail = np.array([0, 0, 0, 0, 12, 0, 0, 0xDE], np.uint8)
+    result: npt.NDArray[np.bool_] = (blocks[:, -12:-4] == tail).all(axis=1)
+    return result
+
+
+class Ext4:
+    """A file system on a block source, read for what it proves.
+
+    Raises ValueError when there is no superblock with sound descriptors at `start` (bytes).
+    """
+
+    def __init__(self, source: BlockSource, start: int = 0) -> None:
+        self.source, self.start = source, start
+        try:
+            sb = parse_superblock(read(source, start + SUPER_OFFSET, 1024))
+        except BlockSourceError as reason:
+            raise ValueError("no superblock can be read there") from reason
+        if sb is None or start + sb.size > source.size:
+            raise ValueError("no superblock there, or one of a larger file system")
+        self.sb = sb
+        try:
+            table = read(source, start + (sb.first_block + 1) * sb.block, sb.groups * sb.desc_size)
+        except BlockSourceError as reason:
+            raise ValueError("the group descriptors cannot be read") from reason
+        self.groups = parse_descriptors(sb, table)
+
+    def block(self, number: int, count: int = 1) -> bytes:
+        """The bytes of `count` blocks. Raises BlockSourceError outside the source."""
+        return read(self.source, self.start + number * self.sb.block, count * self.sb.block)
+
+    def inode_address(self, number: int) -> int | None:
+        """Where an inode's record stands, in bytes from the file system's start."""
+        group, index = divmod(number - 1, self.sb.group_inodes)
+        if not 0 <= group < len(self.groups):
+            return None
+        return int(self.groups.inode_table[group]) * self.sb.block + index * self.sb.inode_size
+
+    @cached_property
+    def used(self) -> list[tuple[int, int]]:
+        """(first inode number, count) of the stretches of the inode tables that may be in use."""
+        found = []
+        for group in range(len(self.groups)):
+            count = self.sb.group_inodes - int(self.groups.unused[group])
+            if count > 0 and not int(self.groups.flags[group]) & 1:
+                found.append((group * self.sb.group_inodes + 1, count))
+        return found
+
+    def inodes(self) -> Iterator[tuple[Inode, bool]]:
+        """Every inode in use, and whether its checksum holds for its place."""
+        for first, count in self.used:
+            address = self.inode_address(first)
+            if address is None:
+                continue
+            data = read(self.source, self.start + address, count * self.sb.inode_size)
+            records = np.frombuffer(data, np.uint8).reshape(count, self.sb.inode_size)
+            live = np.flatnonzero(records[:, :2].any(axis=1) & records[:, 0x1A:0x1C].any(axis=1))
+            if not len(live):
+                continue
+            numbers = (first + live).astype("<u4")
+            covered = np.concatenate([numbers.view(np.uint8).reshape(-1, 4), checksum_input(records[live])], axis=1)
+            right = crc_many(covered, self.sb.seed) == stored_checksum(records[live])
+            for row, number, good in zip(live.tolist(), numbers.tolist(), right.tolist(), strict=True):
+                yield parse_inode(number, records[row].tobytes()), good
+
+    def contents(self, inode: Inode, limit: int) -> bytes | None:
+        """A file's bytes; None when it is larger than `limit`, has holes or is not mapped by its own extents."""
+        if inode.size > limit or not inode.extents:
+            return None
+        parts, at = [], 0
+        for logical, count, physical in inode.extents:
+            if logical != at:
+                return None
+            parts.append(self.block(physical, count))
+            at += count
+        data = b"".join(parts)
+        return data[: inode.size] if len(data) >= inode.size else None
+
+
+def as_dict(sb: Superblock) -> dict[str, Any]:
+    """What a person is shown of a superblock."""
+    return {"uuid": sb.uuid.hex(), "label": sb.label, "block": sb.block, "size": sb.size}

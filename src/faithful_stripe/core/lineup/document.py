@@ -1,0 +1,140 @@
+"""The lineup document: the solver's answer as values, and as the JSON or TOML that other commands read."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from ..arrays.geometry import Geometry, geometry
+from ..arrays.levels import GeometryError
+from ..errors import StripeError
+
+FORMAT = "faithful-stripe/lineup/1"
+
+
+class LineupError(StripeError):
+    template = "{what}"
+    remedy = "{to_do}"
+
+
+@dataclass(frozen=True)
+class Evidence:
+    """One kind of evidence: how many facts of it, and what it says in plain words."""
+
+    kind: str
+    count: int
+    says: str
+
+
+@dataclass(frozen=True)
+class Lineup:
+    """One array: its geometry, the images by position (None missing), and how sure that is.
+
+    verdict       "certain", "probable" or "undecided"
+    score         evidence in nats for it and for the best different answer
+    alternatives  lineups or statements that the evidence cannot tell from this one
+    settle        what would decide it; "" when certain
+    """
+
+    geometry: Geometry
+    members: tuple[str | None, ...]
+    verdict: str
+    best: float
+    next: float
+    evidence: tuple[Evidence, ...] = ()
+    alternatives: tuple[str, ...] = ()
+    stale: tuple[str, ...] = ()
+    settle: str = ""
+
+    def as_document(self) -> dict[str, Any]:
+        return {
+            **self.geometry.as_document(),
+            "spans": [list(self.members)],
+            "stale": list(self.stale),
+            "verdict": self.verdict,
+            "score": {"best": round(self.best, 1), "next": round(self.next, 1)},
+            "evidence": [{"kind": e.kind, "count": e.count, "says": e.says} for e in self.evidence],
+            "alternatives": list(self.alternatives),
+            **({"settle": self.settle} if self.settle else {}),
+        }
+
+
+@dataclass(frozen=True)
+class Solution:
+    """What a pile holds: arrays found, images that belong to none, and what was read for it."""
+
+    arrays: tuple[Lineup, ...]
+    unused: tuple[str, ...]
+    bytes_read: int = 0
+    notes: tuple[str, ...] = field(default=())
+
+    def as_document(self) -> dict[str, Any]:
+        return {
+            "format": FORMAT,
+            "arrays": [a.as_document() for a in self.arrays],
+            "unused": list(self.unused),
+            "bytes_read": self.bytes_read,
+            "notes": list(self.notes),
+        }
+
+
+def read_document(document: object, where: str) -> Solution:
+    """The solution in a parsed lineup document. Raises LineupError naming the place that is wrong."""
+    if not isinstance(document, dict) or document.get("format") != FORMAT:
+        found = document.get("format") if isinstance(document, dict) else None
+        raise _wrong(where, f"format: expected {FORMAT!r}, found {found!r}")
+    arrays = document.get("arrays")
+    if not isinstance(arrays, list) or not arrays:
+        raise _wrong(where, "arrays: expected at least one, found none")
+    made = tuple(_array(entry, f"{where}: array {i + 1}") for i, entry in enumerate(arrays))
+    return Solution(made, tuple(map(str, document.get("unused", ()))))
+
+
+def _array(entry: object, where: str) -> Lineup:
+    if not isinstance(entry, dict):
+        raise _wrong(where, "expected a table")
+    spans = entry.get("spans")
+    if not isinstance(spans, list) or len(spans) != 1 or not isinstance(spans[0], list):
+        raise _wrong(where, "spans: expected one list of image names")
+    members = tuple(None if name in (None, "") else str(name) for name in spans[0])
+    try:
+        made = geometry(
+            _typed(entry, "level", str, where),
+            len(members),
+            _typed(entry, "strip_bytes", int, where),
+            member_bytes=_sizes(entry, "member_bytes", where),
+            start_bytes=_sizes(entry, "start_bytes", where),
+            rotation=entry.get("rotation") or None,
+            data=entry.get("data") or None,
+        )
+    except GeometryError as reason:
+        raise _wrong(where, reason.what) from reason
+    score = entry.get("score") if isinstance(entry.get("score"), dict) else {}
+    return Lineup(
+        geometry=made,
+        members=members,
+        verdict=str(entry.get("verdict", "undecided")),
+        best=float(score.get("best", 0.0)) if score else 0.0,
+        next=float(score.get("next", 0.0)) if score else 0.0,
+        stale=tuple(map(str, entry.get("stale", ()))),
+    )
+
+
+def _typed(entry: dict[str, Any], key: str, kind: type, where: str) -> Any:
+    value = entry.get(key)
+    if not isinstance(value, kind) or isinstance(value, bool):
+        raise _wrong(where, f"{key}: expected {kind.__name__}, found {value!r}")
+    return value
+
+
+def _sizes(entry: dict[str, Any], key: str, where: str) -> int | tuple[int, ...]:
+    value = entry.get(key)
+    values: Sequence[object] = value if isinstance(value, list) else [value]
+    if not values or not all(isinstance(v, int) and not isinstance(v, bool) and v >= 0 for v in values):
+        raise _wrong(where, f"{key}: expected bytes, found {value!r}")
+    return tuple(int(str(v)) for v in values) if isinstance(value, list) else int(str(value))
+
+
+def _wrong(where: str, what: str) -> LineupError:
+    return LineupError(what=f"{where}: {what}", to_do="correct the lineup file")

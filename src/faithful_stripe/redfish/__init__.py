@@ -1,0 +1,1 @@
+"""Redfish, the DMTF's protocol: a client for any server, and a service that presents a bench."""

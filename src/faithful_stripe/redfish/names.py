@@ -1,0 +1,37 @@
+"""Paths and names that the service and its tests share; a client follows links instead."""
+
+from __future__ import annotations
+
+ROOT = "/redfish/v1/"
+OEM = "FaithfulStripe"
+"""Our key under `Oem`: facts the standard has no property for. A client must do without them."""
+
+BASE = "Base.1.18."
+
+
+def system(name: str) -> str:
+    return f"{ROOT}Systems/{name}"
+
+
+def chassis(name: str) -> str:
+    return f"{ROOT}Chassis/{name}"
+
+
+def manager(name: str) -> str:
+    return f"{ROOT}Managers/{name}-bmc"
+
+
+def storage(name: str, controller: str) -> str:
+    return f"{system(name)}/Storage/{controller}"
+
+
+def drive(name: str, controller: str, bay: str) -> str:
+    return f"{storage(name, controller)}/Drives/Bay-{bay}"
+
+
+def volume(name: str, controller: str, number: int) -> str:
+    return f"{storage(name, controller)}/Volumes/{number}"
+
+
+def log(name: str) -> str:
+    return f"{system(name)}/LogServices/Events"

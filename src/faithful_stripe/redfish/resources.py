@@ -1,0 +1,329 @@
+"""A bench's state as Redfish resources: values in, JSON bodies out, with the standard's property names."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from typing import Any
+
+from ..bench.bench import Session
+from ..bench.state import Drive, Event, Job, Volume
+from ..core.formats.probe import describe
+from ..core.source import BlockSource
+from ..media.image import MediaError
+from . import names
+
+Body = dict[str, Any]
+
+
+class Resources:
+    """The resources of one session."""
+
+    def __init__(self, session: Session) -> None:
+        self.session = session
+        self.state = session.state
+        self.server: str = session.state.server["name"]
+        self.facts: dict[str, Any] = session.state.controllers[0]
+        self.raid: str = self.facts["id"]
+
+    def root(self) -> Body:
+        return {
+            "@odata.id": names.ROOT,
+            "@odata.type": "#ServiceRoot.v1_15_0.ServiceRoot",
+            "Id": "RootService",
+            "Name": "Root Service",
+            "RedfishVersion": "1.18.0",
+            "Vendor": self.state.server["maker"],
+            "Product": self.state.server["model"],
+            "ProtocolFeaturesSupported": {
+                "ExpandQuery": {"ExpandAll": False, "Levels": False, "Links": False, "NoLinks": True},
+                "FilterQuery": False,
+                "SelectQuery": False,
+                "OnlyMemberQuery": False,
+            },
+            "Systems": link(names.ROOT + "Systems"),
+            "Chassis": link(names.ROOT + "Chassis"),
+            "Managers": link(names.ROOT + "Managers"),
+            "Links": {},
+        }
+
+    def system(self) -> Body:
+        path = names.system(self.server)
+        facts = self.state.server
+        return {
+            "@odata.id": path,
+            "@odata.type": "#ComputerSystem.v1_22_0.ComputerSystem",
+            "Id": self.server,
+            "Name": self.server,
+            "SystemType": "Physical",
+            "Manufacturer": facts["maker"],
+            "Model": facts["model"],
+            "SerialNumber": facts["serial"],
+            "BiosVersion": facts["firmware"],
+            "PowerState": "On",
+            "Status": {"State": "Enabled", "Health": "OK", "HealthRollup": self._rollup()},
+            "Storage": link(path + "/Storage"),
+            "LogServices": link(path + "/LogServices"),
+            "Links": {
+                "Chassis": [link(names.chassis(self.server))],
+                "ManagedBy": [link(names.manager(self.server))],
+            },
+        }
+
+    def chassis(self) -> Body:
+        path = names.chassis(self.server)
+        return {
+            "@odata.id": path,
+            "@odata.type": "#Chassis.v1_25_0.Chassis",
+            "Id": self.server,
+            "Name": "Chassis of " + self.server,
+            "ChassisType": "RackMount",
+            "Manufacturer": self.state.server["maker"],
+            "Model": self.state.server["model"],
+            "SerialNumber": self.state.server["serial"],
+            "Status": {"State": "Enabled", "Health": "OK"},
+            "Drives": link(path + "/Drives"),
+            "Links": {
+                "ComputerSystems": [link(names.system(self.server))],
+                "Storage": [link(names.storage(self.server, self.raid))],
+            },
+            "Oem": {names.OEM: {"Panel": self.state.server["panel"]}},
+        }
+
+    def manager(self) -> Body:
+        return {
+            "@odata.id": names.manager(self.server),
+            "@odata.type": "#Manager.v1_19_0.Manager",
+            "Id": self.server + "-bmc",
+            "Name": "Manager of " + self.server,
+            "ManagerType": "BMC",
+            "DateTime": datetime.fromtimestamp(self.session.clock.now(), UTC).isoformat(),
+            "DateTimeLocalOffset": "+00:00",
+            "Status": {"State": "Enabled", "Health": "OK"},
+            "Links": {"ManagerForServers": [link(names.system(self.server))]},
+        }
+
+    def storage(self) -> Body:
+        path = names.storage(self.server, self.raid)
+        return {
+            "@odata.id": path,
+            "@odata.type": "#Storage.v1_15_1.Storage",
+            "Id": self.raid,
+            "Name": "Storage of " + self.raid,
+            "Status": {"State": "Enabled", "Health": "OK", "HealthRollup": self._rollup()},
+            "Controllers": link(path + "/Controllers"),
+            "Drives": [link(names.drive(self.server, self.raid, bay)) for bay in self.facts["bays"]],
+            "Drives@odata.count": len(self.facts["bays"]),
+            "Volumes": link(path + "/Volumes"),
+            "Links": {"Enclosures": [link(names.chassis(self.server))]},
+        }
+
+    def controller(self) -> Body:
+        return {
+            "@odata.id": names.storage(self.server, self.raid) + "/Controllers/" + self.raid,
+            "@odata.type": "#StorageController.v1_7_0.StorageController",
+            "Id": self.raid,
+            "Name": f"{self.facts['maker']} {self.facts['model']}",
+            "Manufacturer": self.facts["maker"],
+            "Model": self.facts["model"],
+            "SerialNumber": self.facts["serial"],
+            "FirmwareVersion": self.facts["firmware"],
+            "SupportedDeviceProtocols": ["SAS", "SATA"],
+            "SupportedRAIDTypes": ["RAID0", "RAID1", "RAID5"],
+            "Status": {"State": "Enabled", "Health": "OK"},
+        }
+
+    def drive(self, bay: str) -> Body:
+        drive = self.state.in_bay(bay)
+        body: Body = {
+            "@odata.id": names.drive(self.server, self.raid, bay),
+            "@odata.type": "#Drive.v1_18_0.Drive",
+            "Id": f"Bay-{bay}",
+            "Name": f"Drive bay {bay}",
+            "PhysicalLocation": {
+                "PartLocation": {
+                    "LocationType": "Bay",
+                    "ServiceLabel": bay,
+                    "LocationOrdinalValue": self.state.bays.index(bay),
+                }
+            },
+            "Links": {"Chassis": link(names.chassis(self.server)), "Volumes": []},
+        }
+        if drive is None:
+            return body | {"Status": {"State": "Absent"}}
+        body |= {
+            "Manufacturer": drive.vendor,
+            "Model": drive.model,
+            "PartNumber": drive.part,
+            "SerialNumber": drive.serial,
+            "Revision": drive.firmware,
+            "CapacityBytes": drive.size,
+            "BlockSizeBytes": drive.sector,
+            "MediaType": drive.media,
+            "Protocol": drive.protocol,
+            "RotationSpeedRPM": drive.rpm,
+            "HotspareType": "None",
+            "FailurePredicted": False,
+            "LocationIndicatorActive": drive.indicator,
+        }
+        return body | self._drive_state(drive)
+
+    def _drive_state(self, drive: Drive) -> Body:
+        found = self.state.membership(drive.serial)
+        state, health, indicator = "Enabled", "OK", "OK"
+        if drive.fault:
+            state, health, indicator = "UnavailableOffline", "Critical", "Fail"
+        elif found:
+            volume, position = found
+            if volume.members[position].state == "rebuilding":
+                state, indicator = "Updating", "Rebuild"
+            elif self.session.controller.margin(volume) < 0:
+                indicator = "InAFailedArray"
+            elif volume.lost and self.session.controller.margin(volume) == 0:
+                indicator = "InACriticalArray"
+        status: Body = {"State": state, "Health": health}
+        content = None
+        if not drive.fault:
+            try:
+                content = describe(self._readable(drive)) if found is None else None
+            except MediaError as reason:
+                status = {"State": "UnavailableOffline", "Health": "Critical", "Conditions": [_condition(reason)]}
+                indicator = "Fail"
+        volumes = [link(names.volume(self.server, self.raid, found[0].number))] if found else []
+        return {
+            "Status": status,
+            "StatusIndicator": indicator,
+            "Links": {"Chassis": link(names.chassis(self.server)), "Volumes": volumes},
+            "Oem": {names.OEM: {"Content": content}},
+        }
+
+    def _readable(self, drive: Drive) -> BlockSource:
+        return self.session.image(drive)
+
+    def volume(self, volume: Volume) -> Body:
+        made, left = volume.geometry, self.session.controller.margin(volume)
+        members = [self.state.drives[m.serial] for m in volume.members]
+        here = [d for d, m in zip(members, volume.members, strict=True) if m.state != "lost" and d.bay]
+        state, health = "Enabled", "OK"
+        if left < 0:
+            state, health = "UnavailableOffline", "Critical"
+        elif volume.lost:
+            state, health = "Enabled", "Warning"
+        path = names.volume(self.server, self.raid, volume.number)
+        return {
+            "@odata.id": path,
+            "@odata.type": "#Volume.v1_10_0.Volume",
+            "Id": str(volume.number),
+            "Name": volume.name,
+            "DisplayName": volume.name,
+            "RAIDType": volume.level,
+            "CapacityBytes": made.volume_bytes,
+            "BlockSizeBytes": members[0].sector,
+            "StripSizeBytes": volume.strip,
+            "Encrypted": False,
+            "Status": {"State": state, "Health": health},
+            "Operations": [self._operation(job) for job in self.state.jobs.values() if job.volume == volume.number],
+            "Links": {
+                "Drives": [link(names.drive(self.server, self.raid, str(d.bay))) for d in here],
+                "Drives@odata.count": len(here),
+            },
+            "Actions": {
+                "Oem": {f"#{names.OEM}.Rebuild": {"target": f"{path}/Actions/Oem/{names.OEM}.Rebuild"}},
+            },
+            "Oem": {
+                names.OEM: {
+                    "Margin": left,
+                    "Rotation": volume.rotation,
+                    "DataOrder": volume.data,
+                    "Content": self._content(volume, left),
+                    "Members": [
+                        {
+                            "Position": position,
+                            "Bay": member.bay,
+                            "SerialNumber": member.serial,
+                            "State": member.state,
+                            "DoneBytes": member.done,
+                        }
+                        for position, member in enumerate(volume.members)
+                    ],
+                }
+            },
+        }
+
+    def _content(self, volume: Volume, left: int) -> str | None:
+        try:
+            return describe(self.session.controller.array(volume)) if left >= 0 else None
+        except MediaError:
+            return None
+
+    def _operation(self, job: Job) -> Body:
+        volume = self.state.volumes[job.volume]
+        made, done = volume.geometry, volume.members[job.position].done
+        extent = made.rows * made.strip_bytes
+        return {
+            "Operation": "Rebuild",
+            "OperationName": f"rebuild of bay {volume.members[job.position].bay}",
+            "PercentageComplete": done * 100 // extent,
+            "Oem": {names.OEM: {"DoneBytes": done, "TotalBytes": extent}},
+        }
+
+    def log_service(self) -> Body:
+        path = names.log(self.server)
+        return {
+            "@odata.id": path,
+            "@odata.type": "#LogService.v1_5_0.LogService",
+            "Id": "Events",
+            "Name": "Event log",
+            "OverWritePolicy": "NeverOverWrites",
+            "DateTime": datetime.fromtimestamp(self.session.clock.now(), UTC).isoformat(),
+            "DateTimeLocalOffset": "+00:00",
+            "LogEntryType": "Event",
+            "Status": {"State": "Enabled", "Health": "OK"},
+            "Entries": link(path + "/Entries"),
+        }
+
+    def entry(self, event: Event) -> Body:
+        links: Body = {}
+        if event.bay:
+            links["OriginOfCondition"] = link(names.drive(self.server, self.raid, event.bay))
+        return {
+            "@odata.id": f"{names.log(self.server)}/Entries/{event.number}",
+            "@odata.type": "#LogEntry.v1_16_0.LogEntry",
+            "Id": str(event.number),
+            "Name": f"Event {event.number}",
+            "EntryType": "Event",
+            "Created": event.time,
+            "Severity": event.severity,
+            "MessageId": event.message_id,
+            "MessageArgs": event.args,
+            "Message": event.message,
+            **({"Resolution": event.resolution} if event.resolution else {}),
+            "Links": links,
+            "Oem": {names.OEM: {"Bay": event.bay, "SerialNumber": event.serial, "Volume": event.volume}},
+        }
+
+    def _rollup(self) -> str:
+        margins = [self.session.controller.margin(v) for v in self.state.volumes.values()]
+        failed = any(d.bay and d.fault for d in self.state.drives.values())
+        if failed or any(left < 0 for left in margins):
+            return "Critical"
+        return "Warning" if any(v.lost for v in self.state.volumes.values()) else "OK"
+
+
+def link(path: str) -> Body:
+    """A reference to another resource."""
+    return {"@odata.id": path}
+
+
+def collection(path: str, kind: str, name: str, members: list[Body]) -> Body:
+    """A collection resource over full or linked members."""
+    return {
+        "@odata.id": path,
+        "@odata.type": f"#{kind}.{kind}",
+        "Name": name,
+        "Members": members,
+        "Members@odata.count": len(members),
+    }
+
+
+def _condition(reason: MediaError) -> Body:
+    return {"Severity": "Critical", "Message": reason.what, "Resolution": reason.to_do}

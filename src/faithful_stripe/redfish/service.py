@@ -1,0 +1,336 @@
+"""A bench as a Redfish service: a WSGI application, one bench session per request."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Callable, Iterable
+from typing import Any
+
+from werkzeug.exceptions import HTTPException, MethodNotAllowed, NotFound
+from werkzeug.routing import Map, Rule
+from werkzeug.wrappers import Request, Response
+
+from ..bench.bench import Bench, Session
+from ..bench.errors import BenchError, ControllerRefusal
+from ..core.arrays.levels import GeometryError
+from ..core.errors import StripeError
+from . import names
+from .resources import Body, Resources, collection, link
+
+PAGE = 100
+"""Log entries per page, unless the client asks for fewer with $top."""
+
+
+class Refused(StripeError):
+    """A request that the service answers with an error body: HTTP status, Redfish message."""
+
+    template = "{what}"
+    remedy = "{to_do}"
+
+    def __init__(self, status: int, message: str, what: str, to_do: str = "", **more: Any) -> None:
+        super().__init__(what=what, to_do=to_do, **more)
+        self.status, self.message = status, message
+
+
+_ROUTES: tuple[tuple[str, str, tuple[str, ...]], ...] = (
+    ("/redfish", "versions", ("GET",)),
+    ("/redfish/v1", "root", ("GET",)),
+    ("/redfish/v1/", "root", ("GET",)),
+    ("/redfish/v1/Systems", "systems", ("GET",)),
+    ("/redfish/v1/Systems/<system>", "system", ("GET",)),
+    ("/redfish/v1/Systems/<system>/Storage", "storages", ("GET",)),
+    ("/redfish/v1/Systems/<system>/Storage/<raid>", "storage", ("GET",)),
+    ("/redfish/v1/Systems/<system>/Storage/<raid>/Controllers", "controllers", ("GET",)),
+    ("/redfish/v1/Systems/<system>/Storage/<raid>/Controllers/<controller>", "controller", ("GET",)),
+    ("/redfish/v1/Systems/<system>/Storage/<raid>/Drives/Bay-<bay>", "drive", ("GET",)),
+    ("/redfish/v1/Systems/<system>/Storage/<raid>/Volumes", "volumes", ("GET", "POST")),
+    ("/redfish/v1/Systems/<system>/Storage/<raid>/Volumes/<int:number>", "volume", ("GET", "DELETE")),
+    (
+        f"/redfish/v1/Systems/<system>/Storage/<raid>/Volumes/<int:number>/Actions/Oem/{names.OEM}.Rebuild",
+        "rebuild",
+        ("POST",),
+    ),
+    ("/redfish/v1/Systems/<system>/LogServices", "log_services", ("GET",)),
+    ("/redfish/v1/Systems/<system>/LogServices/Events", "log_service", ("GET",)),
+    ("/redfish/v1/Systems/<system>/LogServices/Events/Entries", "entries", ("GET",)),
+    ("/redfish/v1/Systems/<system>/LogServices/Events/Entries/<int:number>", "entry", ("GET",)),
+    ("/redfish/v1/Chassis", "chassis_all", ("GET",)),
+    ("/redfish/v1/Chassis/<chassis>", "chassis", ("GET",)),
+    ("/redfish/v1/Chassis/<chassis>/Drives", "chassis_drives", ("GET",)),
+    ("/redfish/v1/Managers", "managers", ("GET",)),
+    ("/redfish/v1/Managers/<manager>", "manager", ("GET",)),
+)
+_MAP = Map([Rule(path, endpoint=name, methods=methods) for path, name, methods in _ROUTES], strict_slashes=False)
+
+
+class Service:
+    """The WSGI application. Holds the bench only while it answers."""
+
+    def __init__(self, bench: Bench) -> None:
+        self.bench = bench
+
+    def __call__(self, environ: dict[str, Any], start_response: Callable[..., Any]) -> Iterable[bytes]:
+        request = Request(environ)
+        try:
+            response = self._answer(request)
+        except (NotFound, MethodNotAllowed) as reason:
+            response = _http_error(request, reason)
+        except HTTPException as reason:
+            response = _error(reason.code or 400, names.BASE + "GeneralError", reason.description or "refused", "")
+        except Refused as refusal:
+            response = _error(refusal.status, refusal.message, refusal.what, refusal.to_do)
+        except ControllerRefusal as refusal:
+            response = _error(refusal.status, refusal.message_id, refusal.what, refusal.to_do)
+        except GeometryError as refusal:
+            response = _error(400, "FaithfulStripe.1.0.NoSuchLayout", refusal.what, refusal.to_do)
+        except BenchError as trouble:
+            response = _error(503, names.BASE + "InternalError", trouble.what, trouble.to_do)
+        except StripeError as trouble:
+            response = _error(500, names.BASE + "InternalError", trouble.what, trouble.to_do)
+        response.headers["OData-Version"] = "4.0"
+        response.headers["Cache-Control"] = "no-cache"
+        return response(environ, start_response)
+
+    def _answer(self, request: Request) -> Response:
+        endpoint, arguments = _MAP.bind_to_environ(request.environ).match()
+        with self.bench.session() as session:
+            handler = Handler(session, request)
+            handler.check_path(**arguments)
+            method = "" if request.method in ("GET", "HEAD") else "_" + request.method.lower()
+            wanted = {k: v for k, v in arguments.items() if k in ("bay", "number")}
+            response: Response = getattr(handler, endpoint + method)(**wanted)
+            return response
+
+
+class Handler:
+    """The answers within one session: one method per route, `_post` and `_delete` after its name."""
+
+    def __init__(self, session: Session, request: Request) -> None:
+        self.session, self.request, self.made = session, request, Resources(session)
+
+    def check_path(self, **ids: Any) -> None:
+        """Raise Refused (404) unless every id in the path is one of this server's."""
+        server, raid = self.made.server, self.made.raid
+        known = {
+            "system": server,
+            "chassis": server,
+            "manager": server + "-bmc",
+            "raid": raid,
+            "controller": raid,
+        }
+        for name, value in ids.items():
+            if name in known and value != known[name]:
+                raise self._missing()
+        if ids.get("bay") is not None and ids["bay"] not in self.made.facts["bays"]:
+            raise self._missing()
+
+    def versions(self) -> Response:
+        return self._ok({"v1": names.ROOT})
+
+    def root(self) -> Response:
+        return self._ok(self.made.root())
+
+    def systems(self) -> Response:
+        return self._collection("Systems", "ComputerSystemCollection", [self.made.system()])
+
+    def system(self) -> Response:
+        return self._ok(self.made.system())
+
+    def storages(self) -> Response:
+        return self._collection("Storage", "StorageCollection", [self.made.storage()])
+
+    def storage(self) -> Response:
+        return self._ok(self.made.storage())
+
+    def controllers(self) -> Response:
+        return self._collection("Controllers", "StorageControllerCollection", [self.made.controller()])
+
+    def controller(self) -> Response:
+        return self._ok(self.made.controller())
+
+    def drive(self, bay: str) -> Response:
+        return self._ok(self.made.drive(bay))
+
+    def chassis_drives(self) -> Response:
+        return self._collection("Drives", "DriveCollection", [self.made.drive(bay) for bay in self.made.facts["bays"]])
+
+    def chassis_all(self) -> Response:
+        return self._collection("Chassis", "ChassisCollection", [self.made.chassis()])
+
+    def chassis(self) -> Response:
+        return self._ok(self.made.chassis())
+
+    def managers(self) -> Response:
+        return self._collection("Managers", "ManagerCollection", [self.made.manager()])
+
+    def manager(self) -> Response:
+        return self._ok(self.made.manager())
+
+    def log_services(self) -> Response:
+        return self._collection("Log services", "LogServiceCollection", [self.made.log_service()])
+
+    def log_service(self) -> Response:
+        return self._ok(self.made.log_service())
+
+    def entries(self) -> Response:
+        skip, top = self._number("$skip", 0), self._number("$top", PAGE)
+        everything = self.session.events()
+        page = [self.made.entry(event) for event in everything[skip : skip + top]]
+        body = collection(self.request.path, "LogEntryCollection", "Log entries", page)
+        body["Members@odata.count"] = len(everything)
+        if skip + top < len(everything):
+            body["Members@odata.nextLink"] = f"{self.request.path}?$skip={skip + top}&$top={top}"
+        return self._ok(body)
+
+    def entry(self, number: int) -> Response:
+        for event in self.session.events(number - 1):
+            if event.number == number:
+                return self._ok(self.made.entry(event))
+        raise self._missing()
+
+    def volumes(self) -> Response:
+        return self._collection(
+            "Volumes", "VolumeCollection", [self.made.volume(v) for v in self.session.state.volumes.values()]
+        )
+
+    def volumes_post(self) -> Response:
+        wish = self._body()
+        ours = wish.get("Oem", {}).get(names.OEM, {})
+        volume = self.session.controller.check_new(
+            name=self._text(wish, "DisplayName", wish.get("Name")),
+            level=self._text(wish, "RAIDType"),
+            bays=self._bays(wish),
+            strip=self._whole(wish, "StripSizeBytes", 65536),
+            rotation=ours.get("Rotation"),
+            data=ours.get("DataOrder"),
+            mixed=ours.get("AllowUnlikeDrives") is True,
+        )
+        self.session.controller.create(volume)
+        body = self.made.volume(volume)
+        response = self._ok(body, 201)
+        response.headers["Location"] = body["@odata.id"]
+        return response
+
+    def volume(self, number: int) -> Response:
+        return self._ok(self.made.volume(self._volume(number)))
+
+    def volume_delete(self, number: int) -> Response:
+        volume = self._volume(number)
+        self._match(self.made.volume(volume))
+        self.session.controller.delete(volume)
+        return Response(status=204)
+
+    def rebuild_post(self, number: int) -> Response:
+        volume = self._volume(number)
+        wish = self._body()
+        (bay,) = self._bays({"Links": {"Drives": [wish.get("Drive")]}})
+        self.session.controller.rebuild_onto(volume, bay)
+        return Response(status=204)
+
+    # what requests say --------------------------------------------------------------------------
+
+    def _volume(self, number: int) -> Any:
+        if number not in self.session.state.volumes:
+            raise self._missing()
+        return self.session.state.volumes[number]
+
+    def _body(self) -> Body:
+        try:
+            body = json.loads(self.request.get_data())
+        except ValueError as reason:
+            raise Refused(400, names.BASE + "MalformedJSON", f"the request is not JSON ({reason})") from reason
+        if not isinstance(body, dict) or not isinstance(body.get("Oem", {}), dict):
+            raise Refused(400, names.BASE + "MalformedJSON", "the request is not a JSON object")
+        return body
+
+    def _text(self, wish: Body, key: str, fallback: object = None) -> str:
+        value = wish.get(key, fallback)
+        if value is None:
+            raise Refused(400, names.BASE + "PropertyMissing", f"the request has no property {key}", "give it")
+        if not isinstance(value, str):
+            raise Refused(400, names.BASE + "PropertyValueTypeError", f"{key}: expected text, found {value!r}")
+        return value
+
+    def _whole(self, wish: Body, key: str, fallback: int) -> int:
+        value = wish.get(key, fallback)
+        if not isinstance(value, int) or isinstance(value, bool):
+            raise Refused(
+                400, names.BASE + "PropertyValueTypeError", f"{key}: expected a whole number, found {value!r}"
+            )
+        return value
+
+    def _bays(self, wish: Body) -> list[str]:
+        links = wish.get("Links")
+        drives = links.get("Drives") if isinstance(links, dict) else None
+        if not isinstance(drives, list) or not drives:
+            raise Refused(400, names.BASE + "PropertyMissing", "the request names no drives (Links.Drives)")
+        start = names.drive(self.made.server, self.made.raid, "")
+        bays = []
+        for entry in drives:
+            path = entry.get("@odata.id") if isinstance(entry, dict) else None
+            if not isinstance(path, str) or not path.startswith(start):
+                what = f"Links.Drives: {path!r} is not a drive of controller {self.made.raid}"
+                raise Refused(400, names.BASE + "ResourceMissingAtURI", what)
+            bays.append(path.removeprefix(start))
+        return bays
+
+    def _number(self, key: str, fallback: int) -> int:
+        text = self.request.args.get(key, str(fallback))
+        if not text.isdecimal():
+            raise Refused(400, names.BASE + "QueryParameterValueTypeError", f"{key}: expected a number, found {text!r}")
+        return int(text)
+
+    def _match(self, body: Body) -> None:
+        wanted = self.request.headers.get("If-Match")
+        if wanted not in (None, "*", etag(body)):
+            what = "the resource has changed since it was read"
+            raise Refused(412, names.BASE + "PreconditionFailed", what, "read it again, then decide")
+
+    # what answers look like ---------------------------------------------------------------------
+
+    def _collection(self, name: str, kind: str, members: list[Body]) -> Response:
+        if self.request.args.get("$expand", "") not in (".", ".($levels=1)"):
+            members = [link(member["@odata.id"]) for member in members]
+        else:
+            members = [{**member, "@odata.etag": etag(member)} for member in members]
+        return self._ok(collection(self.request.path.rstrip("/"), kind, name, members))
+
+    def _ok(self, body: Body, status: int = 200) -> Response:
+        tag = etag(body)
+        if status == 200 and self.request.headers.get("If-None-Match") == tag:
+            return Response(status=304, headers={"ETag": tag})
+        text = json.dumps({**body, "@odata.etag": tag} if "@odata.id" in body else body)
+        return Response(text, status, {"ETag": tag}, content_type="application/json; charset=utf-8")
+
+    def _missing(self) -> Refused:
+        what = f"there is nothing at {self.request.path}"
+        return Refused(404, names.BASE + "ResourceMissingAtURI", what, "follow the links from /redfish/v1/")
+
+
+def etag(body: Body) -> str:
+    """A strong ETag: equal for equal bodies."""
+    return '"' + hashlib.sha256(json.dumps(body, sort_keys=True).encode()).hexdigest()[:20] + '"'
+
+
+def _error(status: int, message_id: str, what: str, to_do: str) -> Response:
+    entry = {
+        "@odata.type": "#Message.v1_2_1.Message",
+        "MessageId": message_id,
+        "Message": what,
+        "MessageArgs": [],
+        "MessageSeverity": "Critical" if status >= 500 else "Warning",
+        "Resolution": to_do or "None.",
+    }
+    body = {"error": {"code": message_id, "message": what, "@Message.ExtendedInfo": [entry]}}
+    return Response(json.dumps(body), status, content_type="application/json; charset=utf-8")
+
+
+def _http_error(request: Request, reason: HTTPException) -> Response:
+    if isinstance(reason, MethodNotAllowed):
+        response = _error(
+            405, names.BASE + "ActionNotSupported", f"{request.method} is not possible at {request.path}", ""
+        )
+        response.headers["Allow"] = ", ".join(sorted(reason.valid_methods or ()))
+        return response
+    return _error(404, names.BASE + "ResourceMissingAtURI", f"there is nothing at {request.path}", "")

@@ -1,0 +1,97 @@
+"""Recovery jobs on image files: solve a pile, keep the lineup, open the volume it describes."""
+
+from __future__ import annotations
+
+import tomllib
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import ExitStack, contextmanager
+from pathlib import Path
+from typing import Any
+
+from ..core.arrays.engine import Array
+from ..core.lineup.document import Lineup, LineupError, Solution, read_document
+from ..core.lineup.samples import Pile
+from ..core.lineup.solve import solve
+from ..media.image import ImageFile, MediaError
+from ..media.whole import write_text
+
+
+def solve_images(paths: Sequence[Path], tell: Callable[[str], None] = lambda _text: None) -> Solution:
+    """Solve the pile of images at these paths, opened read-only. Raises MediaError, LineupError."""
+    names = [str(path) for path in paths]
+    twice = next((name for name in names if names.count(name) > 1), None)
+    if twice:
+        raise LineupError(what=f"{twice} is named twice", to_do="name every image once")
+    with ExitStack() as stack:
+        sources = [stack.enter_context(ImageFile(path)) for path in paths]
+        return solve(Pile(names, sources), tell)
+
+
+def save(solution: Solution, path: Path) -> None:
+    """Write a solution as a lineup document (TOML), a new file only. Raises MediaError."""
+    write_text(path, to_toml(solution.as_document()))
+
+
+def load(path: Path) -> Solution:
+    """Read a lineup document (TOML). Raises MediaError, LineupError."""
+    try:
+        document = tomllib.loads(Path(path).read_text("utf-8"))
+    except (OSError, UnicodeDecodeError) as reason:
+        raise MediaError(path=path, what=f"cannot be read ({reason})", to_do="name a lineup file") from reason
+    except tomllib.TOMLDecodeError as reason:
+        raise LineupError(
+            what=f"{path}: not TOML: {reason}", to_do="name a file that `lineup solve --out` wrote"
+        ) from reason
+    return read_document(document, str(path))
+
+
+@contextmanager
+def open_array(path: Path, number: int = 1) -> Iterator[tuple[Lineup, Array]]:
+    """The numbered array (from 1) of a lineup file over its images, opened read-only."""
+    arrays = load(path).arrays
+    if number > len(arrays):
+        raise LineupError(what=f"{path}: there is no array {number}", to_do=f"it has {len(arrays)}")
+    found = arrays[number - 1]
+    with ExitStack() as stack:
+        members = [
+            None if name is None else stack.enter_context(ImageFile(_locate(name, path))) for name in found.members
+        ]
+        for position, (image, start, size) in enumerate(
+            zip(members, found.geometry.start_bytes, found.geometry.member_bytes, strict=True)
+        ):
+            if image is not None and image.size < start + size:
+                raise MediaError(
+                    path=image.path,
+                    what=f"member {position}: expected at least {start + size} bytes, found {image.size}",
+                    to_do="it was cut short, or is not the image that the lineup means",
+                )
+        yield found, Array(found.geometry, members, name=f"volume of {path.name}")
+
+
+def _locate(name: str, lineup: Path) -> Path:
+    beside = lineup.parent / name
+    return beside if not Path(name).exists() and beside.exists() else Path(name)
+
+
+def to_toml(document: dict[str, Any]) -> str:
+    """A lineup document as TOML; missing members are empty strings, absent values are left out."""
+    lines = [f"{key} = {_value(value)}" for key, value in document.items() if key != "arrays"]
+    for array in document["arrays"]:
+        lines += ["", "[[arrays]]"]
+        lines += [f"{key} = {_value(value)}" for key, value in array.items() if value is not None]
+    return "\n".join(lines) + "\n"
+
+
+def _value(value: object) -> str:
+    if value is None:
+        return '""'
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, int | float):
+        return repr(value)
+    if isinstance(value, list | tuple):
+        return "[" + ", ".join(_value(v) for v in value) + "]"
+    if isinstance(value, dict):
+        return "{ " + ", ".join(f"{k} = {_value(v)}" for k, v in value.items()) + " }"
+    escaped = "".join(c if c >= " " and c not in '"\\\x7f' else f"\\u{ord(c):04x}" for c in str(value))
+    return f'"{escaped}"'

@@ -1,0 +1,97 @@
+"""What the tests share: the installed `fstripe`, run as a person runs it, and benches of its own."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import settings
+
+from faithful_stripe.bench.bench import Bench, create
+from faithful_stripe.bench.observatory import unpack
+
+settings.register_profile("suite", max_examples=60, deadline=None, derandomize=True)
+settings.load_profile("suite")
+
+FSTRIPE = Path(sys.executable).with_name("fstripe")
+SERIALS = ("HG4K20931", "HG4K20944", "HG4K21007", "HG4K21018")
+"""The drives in bays 4 to 7 of the shipped bench."""
+
+
+@dataclass
+class Result:
+    status: int
+    out: str
+    err: str
+
+    @property
+    def json(self) -> Any:
+        return json.loads(self.out)
+
+
+class Runner:
+    """Runs the installed command in a folder."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+
+    def __call__(self, *words: object, stdin: str = "", **env: str) -> Result:
+        done = subprocess.run(
+            [FSTRIPE, *map(str, words)], cwd=self.folder, input=stdin, capture_output=True, text=True,
+            env={k: v for k, v in os.environ.items() if k != "FSTRIPE_AT"} | env, check=False,
+        )  # fmt: skip
+        assert "Traceback" not in done.stderr, done.stderr
+        return Result(done.returncode, done.stdout, done.stderr)
+
+
+@pytest.fixture
+def fstripe(tmp_path: Path) -> Runner:
+    return Runner(tmp_path)
+
+
+@pytest.fixture
+def skerry(tmp_path: Path) -> Path:
+    """A new bench."""
+    create(tmp_path / "skerry")
+    return tmp_path / "skerry"
+
+
+class Wall:
+    """A wall clock that the test turns."""
+
+    def __init__(self, start: float = 1_800_000_000.0) -> None:
+        self.now = start
+
+    def __call__(self) -> float:
+        return self.now
+
+
+@pytest.fixture
+def wall() -> Wall:
+    return Wall()
+
+
+@pytest.fixture
+def bench(tmp_path: Path, wall: Wall):
+    """A bench in process with a RAID 5 `records` on bays 4 to 7, and a clock that the test turns."""
+    create(tmp_path / "skerry", now=wall)
+    made = Bench(tmp_path / "skerry", wall=wall)
+    with made.session() as session:
+        wish = session.controller.check_new("records", "RAID5", ["4", "5", "6", "7"], 65536, None, None, False)
+        session.controller.create(wish)
+    yield made
+    made.close()
+
+
+@pytest.fixture(scope="session")
+def observatory(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The shipped file-system image, unpacked."""
+    path = tmp_path_factory.mktemp("image") / "observatory.img"
+    unpack(path)
+    return path
