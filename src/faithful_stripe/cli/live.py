@@ -74,7 +74,7 @@ class LiveView:
             style = "bold red" if p.margin == 0 else "yellow"
             table.add_row(
                 Text(f"{p.work.volume}: {p.work.name}"),
-                ProgressBar(total=100, completed=p.work.percent, width=36),
+                ProgressBar(total=100, completed=p.work.percent, width=36, complete_style="cyan"),
                 Text(f"{p.work.percent:5.1f} %"),
                 Text(done),
                 Text(", ".join(rate_and_left(p))),

@@ -71,7 +71,7 @@ def finding_lines(seen: Survey) -> list[Part]:
         return [Line("Nothing needs attention.", "good")]
     lines: list[Part] = []
     for f in seen.findings:
-        lines.append(Line(f"{f.severity.upper()}  {f.where}: {f.what}", f.severity))
+        lines.append(Line(f"{f.severity.upper():8}  {f.where}: {f.what}", f.severity))
         lines.append(Line(f"          to do: {f.to_do}"))
     return lines
 

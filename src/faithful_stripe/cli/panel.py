@@ -39,7 +39,7 @@ def show_panel(seen: Survey) -> None:
     by_bay = {d.bay: d for d in seen.drives}
     for lines in (draw_row([by_bay[bay] for bay in row], cell) for row in seen.panel):
         _print(lines)
-    show([Line(), *finding_lines(seen)])
+    show([Line("* LED pattern, where it is not the normal one", "dim"), Line(), *finding_lines(seen)])
 
 
 Piece = tuple[str, str]
@@ -57,36 +57,34 @@ def draw_row(drives: list[DriveView], cell: int) -> list[list[Piece]]:
     texts = [bay_text(d, inner - 1) for d in drives]
     for row in range(5):
         line = [("│", "")]
-        for text, style in texts:
-            line += [(f" {text[row]}"[:inner].ljust(inner), style if row >= 2 else ""), ("│", "")]
+        for text in texts:
+            line += [(f" {text[row][0]}"[:inner].ljust(inner), text[row][1]), ("│", "")]
         lines.append(line)
     lines.append([("└" + "┴".join("─" * inner for _ in drives) + "┘", "")])
     return lines
 
 
-def bay_text(d: DriveView, width: int) -> tuple[list[str], str]:
-    """Five short lines for a bay (size and media, use, state, LED pattern on two), and their style."""
+def bay_text(d: DriveView, width: int) -> list[Piece]:
+    """Five short lines for a bay, each with its style: size and media, use, state, LED pattern on two."""
     if d.use == "empty":
-        return ["empty", "", "", "", ""], "dim"
+        return [("empty", "dim"), *[("", "")] * 4]
     use = d.use
-    if d.use.startswith("member "):
-        number, _, volume = d.use.removeprefix("member ").partition(" of ")
+    if " of " in d.use:
+        number, _, volume = d.use.removeprefix("was ").removeprefix("member ").partition(" of ")
         use = f"{volume} {number}"
     elif d.use == "unassigned":
         use = "free"
-    state, style = "OK", ""
+    state = ("OK", "")
     if d.health == "Critical":
-        state, style = "FAILED", "Critical"
+        state = ("FAILED", "Critical")
     elif d.state == "Updating":
-        state, style = "rebuilding", "Warning"
+        state = ("rebuilding", "Warning")
     elif d.health == "Warning":
-        state, style = "WARNING", "Warning"
+        state = ("WARNING", "Warning")
     led = LED_WORDS.get(d.led, d.led)
-    if d.led in ("InACriticalArray", "InAFailedArray"):
-        style = "Warning"
-    size = decimal_size(d.size).replace(" ", "")
-    pattern = [] if led == "normal" else [f"LED {led}"] if len(led) + 4 <= width else textwrap.wrap(led, width)
-    return [f"{size} {d.media}", use, state, *pattern, "", ""][:5], style
+    pattern = [] if led in ("normal", "") else textwrap.wrap(f"* {led}", width)
+    lines = [(f"{decimal_size(d.size).replace(' ', '')} {d.media}", ""), (use, ""), state]
+    return [*lines, *((text, "Warning") for text in pattern), ("", ""), ("", "")][:5]
 
 
 def _print(lines: list[list[Piece]]) -> None:

@@ -9,7 +9,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from ..core.ranges import total
-from ..core.source import BlockSource
+from ..core.source import BlockSource, WritableSource
 from .image import ImageFile, MediaError, create_sparse, media_error
 
 CHUNK = 4 << 20

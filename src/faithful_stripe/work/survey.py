@@ -24,7 +24,7 @@ class WorkError(StripeError):
 class DriveView:
     """A bay and what is seated there. Without a drive `serial` is "" and `state` "Absent"; sizes in bytes.
 
-    use      "empty", "unassigned" or "member N of VOLUME"
+    use      "empty", "unassigned", "member N of VOLUME", or "was member N of VOLUME" for one that failed
     content  what an unassigned drive seems to hold: "" for nothing, None where the server cannot say
     led      the bay's LED pattern, by its SFF-8489 name as Redfish `StatusIndicator` spells it
     """
@@ -282,6 +282,8 @@ def _drive(body: Body, volumes: dict[str, VolumeView]) -> DriveView:
         if volume:
             at = next((f"member {m.position} of" for m in volume.members if m.serial == serial), "member of")
             use = f"{at} {volume.name}"
+    if use == "unassigned":
+        use = next((f"was member {m.position} of {v.name}" for v, m in _lost(volumes) if m.serial == serial), use)
     conditions = (body.get("Status") or {}).get("Conditions") or []
     return DriveView(
         bay=str(place.get("ServiceLabel") or body.get("Id")),
@@ -303,6 +305,10 @@ def _drive(body: Body, volumes: dict[str, VolumeView]) -> DriveView:
         why="; ".join(str(c.get("Message")) for c in conditions),
         path=str(body.get("@odata.id")),
     )
+
+
+def _lost(volumes: dict[str, VolumeView]) -> list[tuple[VolumeView, MemberView]]:
+    return [(v, m) for v in volumes.values() for m in v.members if m.state == "lost"]
 
 
 def _volume(body: Body) -> VolumeView:

@@ -169,8 +169,10 @@ def _settle(proof: Proof, lead: float, refuses: bool, open_blocks: int) -> str:
 
 
 def _proof_evidence(proof: Proof) -> list[Evidence]:
-    found = [Evidence("proof", count, f"{kind} hold in the rebuilt volume") for kind, count in proof.held.items()]
-    return found + [Evidence("against", count, f"{kind} fail there") for kind, count in proof.failed.items()]
+    found = [Evidence("proof", count, f"{kind} correct in the rebuilt volume") for kind, count in proof.held.items()]
+    return found + [
+        Evidence("against", count, f"{kind} wrong in the rebuilt volume") for kind, count in proof.failed.items()
+    ]
 
 
 def _array(pile: Pile, hypothesis: Hypothesis) -> Array:

@@ -1,0 +1,89 @@
+"""Make the pictures in docs/screenshots: each main command in a real terminal window, on the demo data.
+
+Needs Debian's xvfb, xterm, imagemagick and fonts-dejavu-core:
+
+    python tools/make_screenshots.py docs/screenshots [NAME ...]
+"""
+
+import os
+import shlex
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+FSTRIPE = Path(sys.executable).with_name("fstripe")
+DISPLAY = ":97"
+SERIALS = "HG4K20931,HG4K20944,HG4K21007,HG4K21018"
+AT = ["--at", "skerry"]
+MADE = [
+    ["bench", "new", "skerry"],
+    [*AT, "volume", "add", "records", "--level", "RAID5", "--bays", "4-7", "--yes", "--expect-serials", SERIALS],
+    [*AT, "bench", "load", "records", "observatory"],
+]
+FAILED = [*MADE, [*AT, "bench", "fault", "5"]]
+REBUILDING = [*FAILED, [*AT, "bench", "pull", "5"], [*AT, "bench", "seat", "5", "HG4K30555"]]
+REBUILT = [*REBUILDING, [*AT, "bench", "advance", "10h"]]
+
+# name: (what happens first, what is shown, seconds until the picture, whether the images are shuffled first)
+SCENES = {
+    "survey": (FAILED, "fstripe --at skerry survey", 2.5),
+    "bays": (REBUILDING, "fstripe --at skerry bays", 2.5),
+    "volume-add": (MADE[:1], "fstripe --at skerry volume add records --level RAID5 --bays 4,5,6,14", 2.5),
+    "watch": (REBUILDING, "fstripe --at skerry watch --speed 1800", 8.0),
+    "log": (REBUILT, "fstripe --at skerry log", 2.5),
+    "lineup-solve": ([*REBUILT, "shuffle"], "fstripe lineup solve pile/*.img --out found.toml", 6.0),
+    "help": ([], "fstripe --help", 2.0),
+}
+
+
+def prepare(place: Path, steps: list) -> None:
+    for step in steps:
+        if step == "shuffle":
+            (place / "pile").mkdir()
+            drives = ("HG4K21018", "HG4K20931", "HG4K22008", "HG4K21007", "HG4K30555")
+            for number, serial in enumerate(drives):
+                source, target = place / "skerry" / "drives" / f"{serial}.img", place / "pile" / f"disk-{number}.img"
+                subprocess.run(["cp", "--sparse=always", source, target], check=True)
+        else:
+            subprocess.run(
+                [FSTRIPE, *step], cwd=place, check=False, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+            )
+
+
+def shoot(name: str, folder: Path) -> None:
+    steps, command, wait = SCENES[name]
+    with tempfile.TemporaryDirectory() as scratch:
+        place = Path(scratch)
+        prepare(place, steps)
+        shown = f"clear; echo '$ '{shlex.quote(command)}; {command}; sleep 60"
+        env = os.environ | {"DISPLAY": DISPLAY, "PATH": f"{FSTRIPE.parent}:{os.environ['PATH']}"}
+        terminal = subprocess.Popen(
+            ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "157x47+0+0", "-bg", "#1c1c1c",
+             "-fg", "#e4e4e4", "-xrm", "xterm*colorBD: #ffffff", "-e", "bash", "-c", shown],
+            cwd=place,
+            env=env,
+        )  # fmt: skip
+        time.sleep(wait)
+        subprocess.run(["import", "-window", "root", folder / f"{name}.png"], env=env, check=True)
+        terminal.kill()
+        terminal.wait()
+
+
+def main() -> None:
+    folder = Path(sys.argv[1])
+    folder.mkdir(parents=True, exist_ok=True)
+    screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
+    try:
+        time.sleep(1)
+        for name in sys.argv[2:] or SCENES:
+            shoot(name, folder.resolve())
+            print(folder / f"{name}.png")
+    finally:
+        screen.kill()
+        screen.wait()
+
+
+if __name__ == "__main__":
+    main()
