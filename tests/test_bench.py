@@ -167,6 +167,51 @@ def test_a_drive_that_is_not_blank_is_taken_by_hand_only(bench, wall, filled):
     assert same(bench, filled)
 
 
+def test_another_media_is_taken_by_hand_only(bench, wall):
+    with bench.session() as session:
+        session.controller.create(session.controller.check_new("system", "RAID1", ["1", "2"], 65536, None, None, False))
+        session.pull("2")
+        session.seat("2", SMALL)
+        assert "it is HDD, the other members are SSD" in session.said[-1].message
+        assert "volume rebuild system --onto 2" in session.said[-1].resolution
+        session.controller.rebuild_onto(session.controller.volume("system"), "2")
+    wall.now += 3 * HOUR
+    with bench.session() as session:
+        assert ids(session) == ["RebuildDone", "VolumeOK"]
+
+
+def test_a_member_pulled_in_the_middle_of_its_rebuild_starts_again_from_nothing(bench, wall, filled):
+    with bench.session() as session:
+        session.pull("5")
+        session.seat("5", SPARE)
+    wall.now += 0.01
+    with bench.session() as session:
+        session.pull("5")
+        session.seat("5", SPARE)  # the same half-written drive: it must not count as a member
+        assert member(session).state == "rebuilding" and member(session).done == 0
+    assert same(bench, filled)
+    wall.now += 20 * HOUR
+    with bench.session() as session:
+        session.pull("4")
+    assert same(bench, filled)
+
+
+def test_a_stale_member_waits_while_the_volume_has_failed(bench, wall, filled):
+    with bench.session() as session:
+        session.pull("6")
+    write(bench, 0, b"written while 6 was away")
+    with bench.session() as session:
+        session.pull("7")
+        session.seat("6", "HG4K21007")
+        assert ids(session)[-1] == "DriveNotTaken" and "has failed since" in session.said[-1].message
+        session.seat("7", "HG4K21018")
+        assert ids(session)[-1] == "RebuildStarted" and member(session, 2).state == "rebuilding"
+    wall.now += 20 * HOUR
+    with bench.session() as session:
+        session.pull("4")
+    assert same(bench, filled) and contents(bench, 0, 24) == b"written while 6 was away"
+
+
 def test_a_larger_drive_is_taken(bench):
     with bench.session() as session:
         session.pull("5")

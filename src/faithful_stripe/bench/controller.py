@@ -28,6 +28,9 @@ RESERVED_BYTES = 64 << 20
 HOST_SECONDS = 1.0
 """Work is checkpointed about this often, in seconds of the host's time."""
 
+NEVER = -1
+"""The generation of a member that has not been complete yet: it is stale whenever it returns."""
+
 Images = Callable[[Drive], WritableSource]
 
 
@@ -183,12 +186,26 @@ class Controller:
         """A member returns: as it was when nothing was written meanwhile, else to be rebuilt whole."""
         member = volume.members[position]
         member.bay = str(drive.bay)
-        if member.generation != volume.generation:
+        if member.generation == volume.generation:
+            member.state = "active"
+            self._event("member back", drive=drive, volume=volume.name)
+            self._event_healthy(volume)
+            self._rebuild_waiting(volume)
+        elif self.margin(volume) >= 0:
             self.start_rebuild(volume, position, drive)
-            return
-        member.state = "active"
-        self._event("member back", drive=drive, volume=volume.name)
-        self._event_healthy(volume)
+        else:
+            why, advice = (
+                "the volume was written while it was away, and has failed since",
+                "Bring back the others first.",
+            )
+            self._event("not taken", drive=drive, volume=volume.name, why=why, advice=advice)
+
+    def _rebuild_waiting(self, volume: Volume) -> None:
+        """Begin what had to wait while the volume had failed: members that are seated but out of date."""
+        for position, member in enumerate(volume.members):
+            drive = self.state.drives[member.serial]
+            if member.state == "lost" and drive.works and self.margin(volume) >= 0:
+                self.start_rebuild(volume, position, drive)
 
     def _why_not(self, volume: Volume, position: int, drive: Drive) -> tuple[str, str] | None:
         """Reasons not to take a new drive unasked, with advice; None when it fits."""
@@ -233,7 +250,7 @@ class Controller:
 
     def start_rebuild(self, volume: Volume, position: int, drive: Drive) -> Job:
         """Begin to compute the member at `position` onto `drive`."""
-        volume.members[position] = Member(drive.serial, str(drive.bay), "rebuilding", 0, volume.generation)
+        volume.members[position] = Member(drive.serial, str(drive.bay), "rebuilding", 0, NEVER)
         job = Job(self.state.take_number(), "rebuild", volume.number, position, self.now, self._rate(volume))
         self.state.jobs[job.number] = job
         self._event("rebuild started", drive=drive, volume=volume.name)
@@ -289,7 +306,7 @@ class Controller:
     def _finish(self, job: Job, volume: Volume) -> None:
         del self.state.jobs[job.number]
         member = volume.members[job.position]
-        member.state, member.done = "active", 0
+        member.state, member.done, member.generation = "active", 0, volume.generation
         self._event("rebuild done", drive=self.state.drives[member.serial], volume=volume.name)
         self._event_healthy(volume)
 

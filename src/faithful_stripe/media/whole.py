@@ -65,7 +65,7 @@ def copy_data(
     source: BlockSource,
     start: int,
     size: int,
-    target: ImageFile,
+    target: WritableSource,
     tell: Callable[[int, int], None] | None = None,
 ) -> int:
     """Copy the data of source[start, start + size) to the start of `target`, leaving holes as holes.

@@ -61,6 +61,10 @@ def rebuild_rows(array: Array, member: int, target: WritableSource, first: int, 
     others = [source if i != member else None for i, source in enumerate(array.members)]
     step = max(1, CHUNK_BYTES // (strip * unit)) * unit
     at = first
+    # empty survivors mean an empty strip only where it follows from them
+    gone = frozenset(i for i, source in enumerate(array.members) if source is None) | {member}
+    if first < last and None in recipes(geometry.pattern, gone, member):
+        raise _not_recoverable(array, first, unit, gone)
     for a, b in _whole_units(data_rows(geometry, others, first, last), unit):
         _clear(array, member, target, at, a)
         for row in range(a, b, step):
@@ -71,6 +75,11 @@ def rebuild_rows(array: Array, member: int, target: WritableSource, first: int, 
         at = min(b, last)
     _clear(array, member, target, at, last)
     yield last
+
+
+def _not_recoverable(array: Array, first: int, rows: int, lost: frozenset[int]) -> NotRecoverable:
+    strip, start = array.geometry.strip_bytes, array.geometry.start_bytes[min(lost)]
+    return NotRecoverable(source=array, offset=start + first * strip, length=rows * strip, members=sorted(lost))
 
 
 def _whole_units(rows: list[Range], unit: int) -> Iterator[Range]:
@@ -93,8 +102,7 @@ def _compute(array: Array, member: int, first: int, last: int) -> npt.NDArray[np
     plan = recipes(pattern, lost, member)
     out = np.empty((last - first, strip), np.uint8)
     if None in plan:
-        offset = geometry.start_bytes[member] + first * strip
-        raise NotRecoverable(source=array, offset=offset, length=out.size, members=sorted(lost))
+        raise _not_recoverable(array, first, last - first, lost)
     needed = sorted({who for recipe in plan if recipe for _row, who, _k in recipe})
     try:
         blocks = {who: _read_rows(array, who, first, last) for who in needed}
@@ -142,16 +150,14 @@ def _compute_by_strip(array: Array, member: int, first: int, last: int) -> npt.N
         parts = [_compute(array, member, row, min(row + unit, last)) for row in range(first, last, unit)]
         return np.concatenate(parts)
     limited = list(array.members)
-    strip = array.geometry.strip_bytes
     for who, source in enumerate(limited):
         if source is not None and who != member:
             try:
                 _read_rows(array, who, first, last)
             except Unreadable:
                 limited[who] = None
-    offset = array.geometry.start_bytes[member] + first * strip
     if limited == array.members:
-        raise NotRecoverable(source=array, offset=offset, length=strip, members=[member])
+        raise _not_recoverable(array, first, last - first, frozenset({member}))
     return _compute(Array(array.geometry, limited, array.trusted, array.name), member, first, last)
 
 
@@ -179,7 +185,7 @@ def check_rows(array: Array, first: int, last: int) -> Iterator[tuple[int, list[
             end = min(row + step, b, last)
             gone = _unusable(array, row, end)
             if gone:
-                raise NotRecoverable(source=array, offset=row * strip, length=strip, members=sorted(gone))
+                raise _not_recoverable(array, row, end - row, gone)
             blocks = [_read_rows(array, who, row, end) for who in range(geometry.members)]
             yield end, _check_block(pattern, blocks, row, end)
     yield last, []
