@@ -55,7 +55,7 @@ def cut(image, drawing: str, strip: int, start: int = 0, tail: int = 8 * 4096, l
 
 
 def drawn(level, rotation=None, data=None) -> str:
-    rows = [row.strip() for row in DRAWN[level, rotation, data].split("/")]
+    rows = [row.strip() for row in DRAWN[level, rotation, data, None].split("/")]
     return " / ".join(rows[:4] if level == "RAID5" else rows[:1])
 
 

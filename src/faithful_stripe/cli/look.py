@@ -42,6 +42,7 @@ def survey(ctx: click.Context, as_json: bool) -> None:
 
 def survey_parts(seen: Survey) -> list[Part]:
     """The survey as a person reads it: what is wrong first, then controllers, volumes, drives."""
+    from .attention import finding_lines
     from .render import Line
 
     parts: list[Part] = [
@@ -61,19 +62,6 @@ def survey_parts(seen: Survey) -> list[Part]:
     listed = ", ".join(d.bay for d in free) or "none"
     empty = ", ".join(d.bay for d in seen.drives if d.use == "empty") or "none"
     return [*parts, Line(f"Unassigned drives in bays: {listed}. Empty bays: {empty}.")]
-
-
-def finding_lines(seen: Survey) -> list[Part]:
-    """What needs attention, in words."""
-    from .render import Line
-
-    if not seen.findings:
-        return [Line("Nothing needs attention.", "good")]
-    lines: list[Part] = []
-    for f in seen.findings:
-        lines.append(Line(f"{f.severity.upper():8}  {f.where}: {f.what}", f.severity))
-        lines.append(Line(f"          to do: {f.to_do}"))
-    return lines
 
 
 def _controllers(seen: Survey) -> Part:

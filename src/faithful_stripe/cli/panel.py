@@ -29,7 +29,7 @@ LEAST, MOST = 9, 20
 
 def show_panel(seen: Survey) -> None:
     """Print the panel, as wide as the terminal allows, and a line for each bay that needs attention."""
-    from .look import finding_lines
+    from .attention import finding_lines
     from .render import Line, show
 
     show([Line(f"{seen.server}, front", "head")])

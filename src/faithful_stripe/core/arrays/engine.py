@@ -11,7 +11,7 @@ import numpy.typing as npt
 from ..ranges import Range, clip, union, widen
 from ..source import BlockSource, BlockSourceError, Buffer, Unreadable, WritableSource, check_bounds
 from . import codes
-from .geometry import Geometry
+from .geometry import Concatenation, Geometry
 from .layout import Group
 from .parity import combine
 
@@ -78,6 +78,8 @@ class Array:
         for volume, member, at, length in zip(*(a.tolist() for a in runs), strict=True):
             piece = out[volume - offset : volume - offset + length]
             if not self._read_cell(member, at, piece):
+                if not self.geometry.redundant:
+                    raise DataLost(source=self, offset=volume, length=length, members=[member])
                 self._reconstruct(volume, piece)
 
     def readable(self, member: int, at: int, length: int) -> bool:
@@ -163,6 +165,9 @@ class Array:
         """
         source = np.frombuffer(memoryview(data).cast("B"), np.uint8)
         check_bounds(self, self.size, offset, source.size)
+        if not self.geometry.redundant:
+            yield from self._plan_plain(offset, source)
+            return
         span = self.geometry.strip_bytes * self.geometry.pattern.group_strips
         at = 0
         while at < source.size:
@@ -170,6 +175,15 @@ class Array:
             count = min(span - inner, source.size - at)
             yield self._plan_group(number, inner, source[at : at + count])
             at += count
+
+    def _plan_plain(self, offset: int, source: Bytes) -> Iterator[GroupWrite]:
+        """Without redundancy every piece stands alone."""
+        for volume, member, at, length in zip(
+            *(a.tolist() for a in self.geometry.runs(offset, source.size)), strict=True
+        ):
+            if self.members[member] is None:
+                raise DataLost(source=self, offset=volume, length=length, members=[member])
+            yield GroupWrite(((member, at, source[volume - offset : volume - offset + length]),), False)
 
     def apply(self, step: GroupWrite) -> None:
         """Carry a planned write out. Doing it twice does no harm."""
@@ -222,6 +236,9 @@ class Array:
     def discard(self, offset: int, length: int) -> None:
         """Make a range read as zeros; whole groups take no space on the members afterwards."""
         check_bounds(self, self.size, offset, length)
+        if not self.geometry.redundant:
+            self._discard_plain(offset, length)
+            return
         span = self.geometry.strip_bytes * self.geometry.pattern.group_strips
         first, last = -(-offset // span), (offset + length) // span
         if first >= last:
@@ -237,6 +254,12 @@ class Array:
                     _writable(target).discard(at, self.geometry.strip_bytes)
         self.write(last * span, bytes(offset + length - last * span))
 
+    def _discard_plain(self, offset: int, length: int) -> None:
+        for _volume, member, at, count in zip(*(a.tolist() for a in self.geometry.runs(offset, length)), strict=True):
+            target = self.members[member]
+            if target is not None:
+                _writable(target).discard(at, count)
+
     def flush(self) -> None:
         """Return once every member has stored what was written."""
         for source in self.members:
@@ -247,14 +270,27 @@ class Array:
 
     def data_ranges(self, start: int = 0, end: int | None = None) -> Iterator[Range]:
         """Ranges that may hold data, in whole rows: a row is empty when every member is empty there."""
-        stop = self.size if end is None else end
-        pattern, strip = self.geometry.pattern, self.geometry.strip_bytes
-        unit = pattern.unit_rows
-        per_unit = pattern.strips * unit // pattern.rows * strip
-        first, last = start // per_unit, -(-stop // per_unit)
-        found = data_rows(self.geometry, self.members, first * unit, last * unit)
-        units = ((a // unit * per_unit, -(-b // unit) * per_unit) for a, b in found)
-        yield from clip(union(units), start, min(stop, self.size))
+        stop = self.size if end is None else min(end, self.size)
+        if isinstance(self.geometry, Concatenation):
+            yield from clip(self._concatenated(), start, stop)
+            return
+        pattern = self.geometry.pattern
+        per_row = pattern.strips * self.geometry.strip_bytes / pattern.rows
+        first = max(0, int(start / per_row) - pattern.unit_rows) // pattern.unit_rows * pattern.unit_rows
+        last = min(self.geometry.rows, int(stop / per_row) + 2 * pattern.unit_rows)
+        found = data_rows(self.geometry, self.members, first, last)
+        yield from clip(self.geometry.row_ranges(found), start, stop)
+
+    def _concatenated(self) -> list[Range]:
+        found = list[Range]()
+        at = 0
+        for source, start, size in zip(
+            self.members, self.geometry.start_bytes, self.geometry.member_bytes, strict=True
+        ):
+            if source is not None:
+                found += [(at + a - start, at + b - start) for a, b in source.data_ranges(start, start + size)]
+            at += size
+        return union(found)
 
 
 def data_rows(geometry: Geometry, members: Sequence[Member], first: int, last: int) -> list[Range]:

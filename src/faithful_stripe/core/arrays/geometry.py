@@ -13,6 +13,7 @@ from typing import Any, NamedTuple
 import numpy as np
 import numpy.typing as npt
 
+from ..ranges import Range, clip, union
 from .layout import UNUSED, Layout, Pattern, layout
 from .levels import GeometryError
 
@@ -61,8 +62,9 @@ class Geometry:
 
     @cached_property
     def rows(self) -> int:
-        """Whole rows that fit on the smallest member."""
-        return min(self.member_bytes) // self.strip_bytes
+        """Whole rows that fit on the smallest member; where groups span rows, whole sets of those."""
+        unit = self.pattern.unit_rows
+        return min(self.member_bytes) // self.strip_bytes // unit * unit
 
     @cached_property
     def volume_bytes(self) -> int:
@@ -72,6 +74,10 @@ class Geometry:
     @cached_property
     def _starts(self) -> Int64:
         return np.array(self.start_bytes, np.int64)
+
+    @property
+    def _q(self) -> dict[str, str | None]:
+        return {"place": self.layout.q_place, "exponent": self.layout.q_exponent}
 
     def to_member(self, volume: npt.ArrayLike, copy: int = 0) -> tuple[Int64, Int64]:
         """Where volume bytes stand: (member, offset on it), int64 arrays of the shape of `volume`.
@@ -118,6 +124,17 @@ class Geometry:
         """Where the cell (row in the period, member) of the given period starts on its member."""
         return self.start_bytes[member] + (period * self.pattern.rows + row) * self.strip_bytes
 
+    @property
+    def redundant(self) -> bool:
+        """Whether any strip stands, or can be computed, more than once."""
+        return any(group.checks for group in self.pattern.groups)
+
+    def row_ranges(self, rows: list[Range]) -> list[Range]:
+        """Volume ranges of whole rows (first, last), the last ones clipped to the volume."""
+        unit, strip = self.pattern.unit_rows, self.strip_bytes
+        per_unit = self.pattern.strips * unit // self.pattern.rows * strip
+        return clip(union((a // unit * per_unit, -(-b // unit) * per_unit) for a, b in rows), 0, self.volume_bytes)
+
     def as_document(self) -> dict[str, Any]:
         """The fields of this geometry as the lineup document names them (sizes in bytes)."""
         return {
@@ -125,10 +142,40 @@ class Geometry:
             "strip_bytes": self.strip_bytes,
             "rotation": self.layout.rotation,
             "data": self.layout.data,
+            **({"q": self._q} if self.layout.q_place else {}),
             "start_bytes": _one_or_list(self.start_bytes),
             "member_bytes": _one_or_list(self.member_bytes),
             "volume_bytes": self.volume_bytes,
         }
+
+
+class Concatenation(Geometry):
+    """The geometry of SPAN: members one after the other, whatever their sizes. Strips have no meaning here."""
+
+    @cached_property
+    def _edges(self) -> Int64:
+        return np.concatenate([[0], np.cumsum(self.member_bytes)]).astype(np.int64)
+
+    @cached_property
+    def volume_bytes(self) -> int:
+        return sum(self.member_bytes)
+
+    def to_member(self, volume: npt.ArrayLike, copy: int = 0) -> tuple[Int64, Int64]:
+        at = np.asarray(volume, np.int64)
+        member = np.searchsorted(self._edges, at, side="right") - 1
+        return member, self._starts[member] + at - self._edges[member]
+
+    def to_volume(self, member: npt.ArrayLike, offset: npt.ArrayLike) -> Int64:
+        who, at = np.broadcast_arrays(np.asarray(member, np.int64), np.asarray(offset, np.int64))
+        inner = at - self._starts[who]
+        outside = (inner < 0) | (inner >= np.array(self.member_bytes)[who])
+        return np.where(outside, UNUSED, self._edges[who] + inner)
+
+    def runs(self, offset: int, length: int) -> Runs:
+        inside = self._edges[(self._edges > offset) & (self._edges < offset + length)]
+        edges = np.concatenate([[offset], inside, [offset + length]]).astype(np.int64)
+        volume, sizes = (edges[:-1], np.diff(edges)) if length else (edges[:0], edges[:0])
+        return Runs(volume, *self.to_member(volume), sizes)
 
 
 def geometry(
@@ -140,6 +187,10 @@ def geometry(
     start_bytes: int | tuple[int, ...] = 0,
     rotation: str | None = None,
     data: str | None = None,
+    spans: int | None = None,
+    copies: int | None = None,
+    q_place: str | None = None,
+    q_exponent: str | None = None,
 ) -> Geometry:
     """A checked geometry; sizes may be one number for all members or one per member.
 
@@ -151,14 +202,15 @@ def geometry(
             what=f"a strip of {strip_bytes} bytes cannot be had",
             to_do="strips are powers of two from 4KiB to 1MiB",
         )
-    chosen = layout(level, members, rotation, data)
+    chosen = layout(level, members, rotation, data, spans=spans, copies=copies, q_place=q_place, q_exponent=q_exponent)
     sizes = _per_member(member_bytes, members)
     if min(sizes) < strip_bytes * chosen.pattern().unit_rows:
         raise GeometryError(
             what=f"a member of {min(sizes)} bytes is smaller than one strip of {strip_bytes} bytes",
             to_do="use larger drives or smaller strips",
         )
-    return Geometry(chosen, strip_bytes, _per_member(start_bytes, members), sizes)
+    kind = Concatenation if chosen.level == "SPAN" else Geometry
+    return kind(chosen, strip_bytes, _per_member(start_bytes, members), sizes)
 
 
 def _per_member(value: int | tuple[int, ...], members: int) -> tuple[int, ...]:

@@ -14,7 +14,8 @@ import numpy as np
 import numpy.typing as npt
 
 from .codes import Checks
-from .levels import GeometryError, level_named
+from .gf256 import power
+from .levels import MOST_MEMBERS, MOST_SPANS, GeometryError, Level, Qualifiers, level_named
 
 P_CELL, Q_CELL, UNUSED = -1, -2, -3
 """What `Pattern.index` holds where no data strip stands (UNUSED only leaves the map `to_volume`)."""
@@ -93,87 +94,167 @@ class Pattern:
 
 @dataclass(frozen=True)
 class Rule:
-    """Where P stands in row r of n members, and where data run from there.
+    """Where P and Q stand in row r of n members, and where data run from there.
 
-    start, turn  P is at (n - start + turn * r) mod n
+    start, turn  P is at (n - start + turn * r) mod n; turn 0 keeps it there
     data_after   restart: None, data fill the free places in ascending order;
                  continuation: data strip d is at (P + data_after + d) mod n
+    q            Q is at (P + q) mod n; 0 where there is no Q
     """
 
     start: int
     turn: int
     data_after: int | None
+    q: int = 0
 
 
-PARITY_RULES: dict[tuple[str | None, str | None, str | None], Rule] = {
+PARITY_RULES: dict[Qualifiers, Rule] = {
+    ("fixed-0", None, None): Rule(0, 0, None),
+    ("fixed-N", None, None): Rule(1, 0, None),
     ("parity-0", "restart", None): Rule(0, +1, None),
     ("parity-0", "continuation", None): Rule(0, +1, 1),
     ("parity-N", "restart", None): Rule(1, -1, None),
     ("parity-N", "continuation", None): Rule(1, -1, 1),
+    ("parity-0", "restart", "after-p"): Rule(0, +1, None, +1),
+    ("parity-N", "restart", "after-p"): Rule(2, -1, None, +1),
+    ("parity-N", "continuation", "before-p"): Rule(1, -1, 1, -1),
+    ("parity-N", "continuation", "after-p"): Rule(1, -1, 2, +1),
 }
+
+EXPONENTS = ("data-index", "member-position")
 
 
 @dataclass(frozen=True)
 class Layout:
     """The choice of a level and its qualifiers: everything about the strips but their size.
 
-    members  in all spans together; the rest as in the lineup document
+    members     in all spans together; the rest as in the lineup document
+    spans       inner arrays of a nested level, one after the other in the members; else 1
+    copies      members of one mirror (RAID 10)
+    q_place     "after-p" or "before-p", q_exponent "data-index" or "member-position" (RAID 6, 60)
     """
 
     level: str
     members: int
     rotation: str | None = None
     data: str | None = None
+    spans: int = 1
+    copies: int = 1
+    q_place: str | None = None
+    q_exponent: str | None = None
+
+    @property
+    def span_members(self) -> int:
+        """Members of one span."""
+        return self.members // self.spans
 
     def pattern(self) -> Pattern:
-        """The pattern of this layout. Raises GeometryError when there is no such layout."""
+        """The pattern of this layout."""
         return _pattern(self)
 
 
-def layout(level: str, members: int, rotation: str | None = None, data: str | None = None) -> Layout:
+def layout(
+    level: str,
+    members: int,
+    rotation: str | None = None,
+    data: str | None = None,
+    *,
+    spans: int | None = None,
+    copies: int | None = None,
+    q_place: str | None = None,
+    q_exponent: str | None = None,
+) -> Layout:
     """A checked layout, defaults filled in from the level's row in `LEVELS`.
 
-    Raises GeometryError: unknown level, too few members, unknown rotation or data order.
+    Raises GeometryError: unknown level, too few or too many members, members that do not divide into equal
+    spans or mirrors, unknown qualifiers.
     """
     facts = level_named(level)
-    if members < facts.least:
+    spans = spans or (2 if facts.inner else 1)
+    copies = copies or facts.copies
+    _check_members(facts, members, spans, copies)
+    for known in facts.layouts:
+        wanted = (rotation, data, q_place)
+        if all(w in (None, k) for w, k in zip(wanted, known, strict=True)):
+            exponent = (q_exponent or EXPONENTS[0]) if facts.parity == 2 else q_exponent
+            if exponent not in (EXPONENTS if facts.parity == 2 else (None,)):
+                break
+            return Layout(facts.name, members, known[0], known[1], spans, copies, known[2], exponent)
+    allowed = ", ".join(" ".join(filter(None, known)) for known in facts.layouts if any(known))
+    asked = " ".join(str(w) for w in (rotation, data, q_place, q_exponent) if w)
+    raise GeometryError(what=f"{facts.name} has no layout {asked}", to_do=f"known: {allowed or 'none to choose'}")
+
+
+def _check_members(facts: Level, members: int, spans: int, copies: int) -> None:
+    least = facts.least * (spans if facts.inner else 1)
+    if members < least:
         raise GeometryError(
-            what=f"{facts.name} needs at least {facts.least} drives, got {members}",
-            to_do=f"name {facts.least - members} more, or choose a level that takes {members}",
+            what=f"{facts.name} needs at least {least} drives, got {members}",
+            to_do=f"name {least - members} more, or choose a level that takes {members}",
         )
-    for known in facts.rotations:
-        if rotation in (None, known[0]) and data in (None, known[1]):
-            return Layout(facts.name, members, known[0], known[1])
-    allowed = ", ".join(f"{r} {d}" for r, d, _ in facts.rotations if r)
-    raise GeometryError(
-        what=f"{facts.name} has no layout {rotation} {data}", to_do=f"known: {allowed or 'none to choose'}"
-    )
+    if spans != 1 and not facts.inner:
+        raise GeometryError(what=f"{facts.name} has one span, not {spans}", to_do="RAID50 and RAID60 have several")
+    if facts.inner and not 2 <= spans <= MOST_SPANS:
+        raise GeometryError(what=f"{facts.name} of {spans} spans", to_do=f"spans are 2 to {MOST_SPANS}")
+    if members % spans:
+        raise GeometryError(
+            what=f"{members} drives do not make {spans} equal spans", to_do="give every span as many drives"
+        )
+    if members // spans > MOST_MEMBERS:
+        raise GeometryError(
+            what=f"{members // spans} drives in one span", to_do=f"a span has at most {MOST_MEMBERS} members"
+        )
+    if facts.name == "RAID10" and (copies not in (2, 3) or members % copies or members // copies < 2):
+        raise GeometryError(
+            what=f"{members} drives do not make two or more mirrors of {copies}",
+            to_do="RAID10 takes 4, 6, 8, ... drives, or mirrors of three",
+        )
 
 
-@lru_cache(maxsize=256)
+@lru_cache(maxsize=512)
 def _pattern(chosen: Layout) -> Pattern:
     facts = level_named(chosen.level)
+    n = chosen.members
     if facts.parity:
-        return _parity_pattern(chosen.members, PARITY_RULES[(chosen.rotation, chosen.data, None)])
-    copies = chosen.members if facts.mirrored else 1
-    return _copies_pattern([[member // copies for member in range(chosen.members)]])
+        rule = PARITY_RULES[(chosen.rotation, chosen.data, chosen.q_place)]
+        return _parity_pattern(chosen.span_members, chosen.spans, rule, chosen.q_exponent)
+    if chosen.level == "RAID1E":
+        return _copies_pattern(_mirrored_over_any_number(n, chosen.data))
+    copies = chosen.copies or n
+    return _copies_pattern([[member // copies for member in range(n)]])
 
 
-def _parity_pattern(n: int, rule: Rule) -> Pattern:
-    """n rows in which P visits every member once."""
-    index = np.empty((n, n), np.int64)
+def _mirrored_over_any_number(n: int, data: str | None) -> list[list[int]]:
+    """RAID 1E. Adjacent: each strip twice in a row, laid over the rows; offset: a row, then it moved right by one."""
+    if data == "offset":
+        return [list(range(n)), [(member - 1) % n for member in range(n)]]
+    return [[(row * n + member) // 2 for member in range(n)] for row in range(1 + n % 2)]
+
+
+def _parity_pattern(n: int, spans: int, rule: Rule, exponent: str | None) -> Pattern:
+    """Rows in which P (and Q) visit every member of a span once; spans side by side, whole rows in turn."""
+    rows = n if rule.turn else 1
+    index = np.empty((rows, n * spans), np.int64)
     groups = []
-    for row in range(n):
+    for row in range(rows):
         p = (n - rule.start + rule.turn * row) % n
+        parity = [p] if not rule.q else [p, (p + rule.q) % n]
         if rule.data_after is None:
-            places = [member for member in range(n) if member != p]
+            places = [member for member in range(n) if member not in parity]
         else:
-            places = [(p + rule.data_after + d) % n for d in range(n - 1)]
-        index[row, p] = P_CELL
-        index[row, places] = row * (n - 1) + np.arange(n - 1)
-        cells = tuple((row, member) for member in (*places, p))
-        groups.append(Group(cells, n - 1, ((1,) * n,)))
-    return Pattern(n, n, index, tuple(groups))
+            places = [(p + rule.data_after + d) % n for d in range(n - len(parity))]
+        checks: Checks = ((*(1,) * len(places), 1, *(0,) * (len(parity) - 1)),)
+        if rule.q:
+            powers = places if exponent == "member-position" else range(len(places))
+            checks = (*checks, (*(power(e) for e in powers), 0, 1))
+        for span in range(spans):
+            base, first = span * n, (row * spans + span) * len(places)
+            for cell, code in zip(parity, (P_CELL, Q_CELL), strict=False):
+                index[row, base + cell] = code
+            index[row, [base + place for place in places]] = first + np.arange(len(places))
+            cells = tuple((row, base + member) for member in (*places, *parity))
+            groups.append(Group(cells, len(places), checks))
+    return Pattern(rows, n * spans, index, tuple(groups))
 
 
 def _copies_pattern(rows: list[list[int]]) -> Pattern:

@@ -97,7 +97,7 @@ def hypotheses(
     if n < LEVELS[level].least or not len(who):
         return
     reach = int(max(offset.max(), address.max())) + 2 * STRIP_MOST * n
-    for rotation, data, _q in LEVELS[level].rotations:
+    for rotation, data, _q in LEVELS[level].layouts:
         for strip in strips():
             made = geometry(level, n, strip, member_bytes=reach, rotation=rotation, data=data)
             for base in bases:
