@@ -22,6 +22,7 @@ lint: $(VENV)/.installed-dev
 
 bench: $(VENV)/.installed-dev
 	$(BIN)/python benchmarks/parity.py
+	$(BIN)/python benchmarks/rebuild.py
 	$(BIN)/python benchmarks/startup.py
 	$(BIN)/python benchmarks/lineup.py
 

@@ -12,7 +12,7 @@ import time
 import numpy as np
 
 from faithful_stripe.core.arrays import codes, gf256
-from faithful_stripe.core.arrays.parity import combine
+from faithful_stripe.core.arrays.parity import combine, combine_many, recover
 
 STRIP, DATA, ROWS, ROUNDS = 64 << 10, 8, 128, 9
 
@@ -26,30 +26,19 @@ def main() -> None:
     kernels = {"copy": lambda: [np.copyto(t, s) for t, s in zip(target, strips, strict=True)]}
     kernels["P (XOR)"] = lambda: combine(p, strips, [1] * DATA)
 
-    def p_and_q() -> None:
-        combine(p, strips, [1] * DATA)
-        combine(q, strips, list(checks[1][:DATA]))
-
-    kernels["P + Q"] = p_and_q
-    combine(p, strips, [1] * DATA)
-    combine(q, strips, list(checks[1][:DATA]))
+    kernels["P + Q"] = lambda: combine_many([p, q], strips, [row[:DATA] for row in checks])
+    kernels["P + Q"]()
     cells = [*strips, p.copy(), q.copy()]
-    pairs = [(a, b) for a in range(DATA) for b in range(a + 1, DATA)]
 
-    def solve(pair: tuple[int, int]):
-        recipes = codes.solve(checks, frozenset(pair))
-
-        def run() -> None:
-            for out, cell in ((p, pair[0]), (q, pair[1])):
-                combine(out, [cells[c] for c, _ in recipes[cell]], [k for _, k in recipes[cell]])
-
-        return run
+    def work(pair: tuple[int, int]) -> int:
+        plan = codes.stages(checks, frozenset(pair), pair)
+        return sum(7 * max(k.bit_length() for k in row) + sum(k.bit_count() for k in row) for row in plan.finish)
 
     # two lost data strips are the most work; which pair is worst depends on the coefficients
-    worst = max(
-        pairs, key=lambda pair: sum(k.bit_count() for r in codes.solve(checks, frozenset(pair)).values() for _, k in r)
-    )
-    kernels[f"two lost (data {worst[0]} and {worst[1]}, the worst pair)"] = solve(worst)
+    worst = max(((a, b) for a in range(DATA) for b in range(a + 1, DATA)), key=work)
+    plan = codes.stages(checks, frozenset(worst), worst)
+    left = [cells[c] for c in plan.cells]
+    kernels[f"two lost (data {worst[0]} and {worst[1]}, the worst pair)"] = lambda: recover([p, q], left, plan)
     times: dict[str, list[float]] = {name: [] for name in kernels}
     for _ in range(ROUNDS):
         for name, run in kernels.items():

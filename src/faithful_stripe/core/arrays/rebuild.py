@@ -7,22 +7,24 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
-import numpy.typing as npt
 
 from ..ranges import Range
 from ..source import BlockSourceError, Unreadable, WritableSource
 from . import codes
 from .engine import Array, data_rows
-from .layout import Pattern
-from .parity import combine
+from .layout import Cell, Pattern
+from .parity import Bytes2D, combine, recover
 
-Bytes3D = npt.NDArray[np.uint8]
-
-CHUNK_BYTES = 1 << 20
+CHUNK_BYTES = 1 << 18
 """Bytes of one member handled at a time (at least one unit of rows)."""
 
-Source = tuple[int, int, int]
-"""(row in the period, member, coefficient)."""
+
+@dataclass(frozen=True)
+class CellPlan:
+    """How one cell follows from others: their places (row in the period, member), and the sums to form."""
+
+    sources: tuple[Cell, ...]
+    stages: codes.Stages
 
 
 class NotRecoverable(BlockSourceError):
@@ -35,15 +37,15 @@ class NotRecoverable(BlockSourceError):
 
 
 @lru_cache(maxsize=1024)
-def recipes(pattern: Pattern, lost: frozenset[int], member: int) -> tuple[tuple[Source, ...] | None, ...]:
+def cell_plans(pattern: Pattern, lost: frozenset[int], member: int) -> tuple[CellPlan | None, ...]:
     """For each row of the period: how `member`'s cell follows from the others; None where it does not."""
-    found: list[tuple[Source, ...] | None] = [None] * pattern.rows
+    found: list[CellPlan | None] = [None] * pattern.rows
     for group in pattern.groups:
         erased = frozenset(i for i, (_row, who) in enumerate(group.cells) if who in lost)
-        for cell, recipe in codes.solve(group.checks, erased).items():
-            row, who = group.cells[cell]
-            if who == member:
-                found[row] = tuple((*group.cells[c], k) for c, k in recipe)
+        for cell, (row, who) in enumerate(group.cells):
+            stages = codes.stages(group.checks, erased, (cell,)) if who == member else None
+            if stages:
+                found[row] = CellPlan(tuple(group.cells[c] for c in stages.cells), stages)
     return tuple(found)
 
 
@@ -60,16 +62,16 @@ def rebuild_rows(array: Array, member: int, target: WritableSource, first: int, 
     strip, unit = geometry.strip_bytes, geometry.pattern.unit_rows
     others = [source if i != member else None for i, source in enumerate(array.members)]
     step = max(1, CHUNK_BYTES // (strip * unit)) * unit
-    at = first
+    at, scratch = first, _Scratch()
     # empty survivors mean an empty strip only where it follows from them
     gone = frozenset(i for i, source in enumerate(array.members) if source is None) | {member}
-    if first < last and None in recipes(geometry.pattern, gone, member):
+    if first < last and None in cell_plans(geometry.pattern, gone, member):
         raise _not_recoverable(array, first, unit, gone)
     for a, b in _whole_units(data_rows(geometry, others, first, last), unit):
         _clear(array, member, target, at, a)
         for row in range(a, b, step):
             end = min(row + step, b, last)
-            block = _compute(array, member, row, end)
+            block = _compute(array, member, row, end, scratch)
             target.write(geometry.start_bytes[member] + row * strip, block)
             yield end
         at = min(b, last)
@@ -94,34 +96,41 @@ def _clear(array: Array, member: int, target: WritableSource, first: int, last: 
             target.discard(a, b - a)
 
 
-def _compute(array: Array, member: int, first: int, last: int) -> npt.NDArray[np.uint8]:
-    """The member's bytes of rows [first, last)."""
+class _Scratch:
+    """Buffers kept from chunk to chunk: fresh ones would cost a page fault for every 4 KiB read."""
+
+    def __init__(self) -> None:
+        self._blocks: dict[int, Bytes2D] = {}
+
+    def take(self, who: int, rows: int, strip: int) -> Bytes2D:
+        """A buffer (rows, strip) of this member's; what it held is overwritten."""
+        block = self._blocks.get(who)
+        if block is None or block.shape[0] < rows:
+            block = self._blocks[who] = np.empty((rows, strip), np.uint8)
+        return block[:rows]
+
+
+def _compute(array: Array, member: int, first: int, last: int, scratch: _Scratch) -> Bytes2D:
+    """The member's bytes of rows [first, last), valid until the next call with the same scratch."""
     geometry = array.geometry
     pattern, strip = geometry.pattern, geometry.strip_bytes
     lost = frozenset({member}) | _unusable(array, first, last)
-    plan = recipes(pattern, lost, member)
-    out = np.empty((last - first, strip), np.uint8)
-    if None in plan:
+    plans = cell_plans(pattern, lost, member)
+    out = scratch.take(member, last - first, strip)
+    if None in plans:
         raise _not_recoverable(array, first, last - first, lost)
-    needed = sorted({who for recipe in plan if recipe for _row, who, _k in recipe})
+    needed = sorted({who for plan in plans if plan for _row, who in plan.sources})
     try:
-        blocks = {who: _read_rows(array, who, first, last) for who in needed}
+        blocks = {who: _read_rows(array, who, first, last, scratch) for who in needed}
     except Unreadable:
         return _compute_by_strip(array, member, first, last)
-    if (
-        len({tuple((who, k) for _row, who, k in sorted(recipe or ())) for recipe in plan}) == 1
-        and pattern.unit_rows == 1
-    ):
-        recipe = plan[0] or ()
-        combine(out, [blocks[who] for _row, who, _k in recipe], [k for _row, _who, k in recipe])
-        return out
-    for phase, found in enumerate(plan):
+    for phase, plan in enumerate(plans):
         begin = (phase - first) % pattern.rows
-        if found is None or begin >= last - first:
+        if plan is None or begin >= last - first:
             continue
-        strips = [blocks[who][begin + row - phase :: pattern.rows] for row, who, _k in found]
         rows = out[begin :: pattern.rows]
-        combine(rows, [s[: rows.shape[0]] for s in strips], [k for _row, _who, k in found])
+        strips = [blocks[who][begin + row - phase :: pattern.rows][: rows.shape[0]] for row, who in plan.sources]
+        recover([rows], strips, plan.stages)
     return out
 
 
@@ -134,31 +143,32 @@ def _unusable(array: Array, first: int, last: int) -> frozenset[int]:
     )
 
 
-def _read_rows(array: Array, who: int, first: int, last: int) -> npt.NDArray[np.uint8]:
+def _read_rows(array: Array, who: int, first: int, last: int, scratch: _Scratch) -> Bytes2D:
     strip = array.geometry.strip_bytes
-    block = np.empty((last - first, strip), np.uint8)
+    block = scratch.take(who, last - first, strip)
     source = array.members[who]
     assert source is not None  # `_unusable` has put missing members among the lost
     source.read_into(array.geometry.start_bytes[who] + first * strip, block)
     return block
 
 
-def _compute_by_strip(array: Array, member: int, first: int, last: int) -> npt.NDArray[np.uint8]:
+def _compute_by_strip(array: Array, member: int, first: int, last: int) -> Bytes2D:
     """The slow road around an unreadable sector: strip by strip, each from whatever can be read."""
     if last - first > array.geometry.pattern.unit_rows:
         unit = array.geometry.pattern.unit_rows
-        parts = [_compute(array, member, row, min(row + unit, last)) for row in range(first, last, unit)]
+        parts = [_compute(array, member, row, min(row + unit, last), _Scratch()) for row in range(first, last, unit)]
         return np.concatenate(parts)
     limited = list(array.members)
     for who, source in enumerate(limited):
         if source is not None and who != member:
             try:
-                _read_rows(array, who, first, last)
+                _read_rows(array, who, first, last, _Scratch())
             except Unreadable:
                 limited[who] = None
     if limited == array.members:
         raise _not_recoverable(array, first, last - first, frozenset({member}))
-    return _compute(Array(array.geometry, limited, array.trusted, array.name), member, first, last)
+    rest = Array(array.geometry, limited, array.trusted, array.name)
+    return _compute(rest, member, first, last, _Scratch())
 
 
 @dataclass(frozen=True)
@@ -180,18 +190,19 @@ def check_rows(array: Array, first: int, last: int) -> Iterator[tuple[int, list[
     geometry = array.geometry
     pattern, strip = geometry.pattern, geometry.strip_bytes
     step = max(1, CHUNK_BYTES // (strip * pattern.unit_rows)) * pattern.unit_rows
+    scratch = _Scratch()
     for a, b in _whole_units(data_rows(geometry, array.members, first, last), pattern.unit_rows):
         for row in range(a, b, step):
             end = min(row + step, b, last)
             gone = _unusable(array, row, end)
             if gone:
                 raise _not_recoverable(array, row, end - row, gone)
-            blocks = [_read_rows(array, who, row, end) for who in range(geometry.members)]
+            blocks = [_read_rows(array, who, row, end, scratch) for who in range(geometry.members)]
             yield end, _check_block(pattern, blocks, row, end)
     yield last, []
 
 
-def _check_block(pattern: Pattern, blocks: list[npt.NDArray[np.uint8]], first: int, last: int) -> list[Mismatch]:
+def _check_block(pattern: Pattern, blocks: list[Bytes2D], first: int, last: int) -> list[Mismatch]:
     found = []
     for group in pattern.groups:
         phase = min(row for row, _ in group.cells)
