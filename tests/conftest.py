@@ -13,8 +13,10 @@ from typing import Any
 import pytest
 from hypothesis import settings
 
+from faithful_stripe.bench import volumes
 from faithful_stripe.bench.bench import Bench, create
 from faithful_stripe.bench.observatory import unpack
+from faithful_stripe.bench.volumes import Wish
 
 settings.register_profile("suite", max_examples=60, deadline=None, derandomize=True)
 settings.load_profile("suite")
@@ -83,8 +85,7 @@ def bench(tmp_path: Path, wall: Wall):
     create(tmp_path / "skerry", now=wall)
     made = Bench(tmp_path / "skerry", wall=wall)
     with made.session() as session:
-        wish = session.controller.check_new("records", "RAID5", ["4", "5", "6", "7"], 65536, None, None, False)
-        session.controller.create(wish)
+        volumes.create(session.controller, volumes.check(session.controller, Wish("records", "RAID5", tuple("4567"))))
     yield made
     made.close()
 

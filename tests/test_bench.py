@@ -6,7 +6,7 @@ import sqlite3
 
 import pytest
 
-from faithful_stripe.bench import errors
+from faithful_stripe.bench import errors, members, volumes
 from faithful_stripe.bench.bench import Bench, create
 from faithful_stripe.bench.clock import Clock, iso
 from faithful_stripe.bench.description import bay_labels, read_description, shipped
@@ -14,6 +14,7 @@ from faithful_stripe.bench.errors import BenchError
 from faithful_stripe.bench.events import KINDS
 from faithful_stripe.bench.journal import Journal, Record, _append
 from faithful_stripe.bench.store import FILE
+from faithful_stripe.bench.volumes import Wish
 from faithful_stripe.core.arrays.rebuild import check_rows
 from faithful_stripe.core.source import read
 from faithful_stripe.media.image import ImageFile, TruncatedImage
@@ -55,7 +56,7 @@ def same(bench, data) -> bool:
 
 def test_a_rebuild_goes_on_with_the_clock_and_ends_at_the_right_moment(bench, wall, filled):
     with bench.session() as session:
-        session.fault("5")
+        session.fail("5")
         assert (
             ids(session) == ["DriveFailure", "VolumeDegraded"]
             and session.controller.margin(session.controller.volume("records")) == 0
@@ -65,6 +66,7 @@ def test_a_rebuild_goes_on_with_the_clock_and_ends_at_the_right_moment(bench, wa
         session.pull("5")
         session.seat("5", SPARE)
         assert ids(session) == ["DriveRemoved", "DriveInserted", "RebuildStarted"]
+    with bench.session() as session:
         (job,) = session.state.jobs.values()
     wall.now += 2 * HOUR
     assert same(bench, filled)
@@ -74,7 +76,7 @@ def test_a_rebuild_goes_on_with_the_clock_and_ends_at_the_right_moment(bench, wa
     wall.now += 20 * HOUR
     with bench.session() as session:
         assert ids(session) == ["RebuildDone", "VolumeOK"] and not session.state.jobs
-        ended = job.started + 4_000_719_896_576 / job.rate
+        ended = job.since + 4_000_719_896_576 / job.rate
         assert session.said[0].time == iso(ended)
         array = session.controller.array(session.controller.volume("records"))
         assert not [bad for _row, some in check_rows(array, 0, 200) for bad in some]
@@ -145,7 +147,7 @@ def test_two_members_gone_is_failed_and_writes_nothing(bench, filled):
 )
 def test_what_does_not_fit_is_not_taken_and_says_why(bench, serial, why):
     with bench.session() as session:
-        session.fault("5")
+        session.fail("5")
         session.pull("5")
         session.seat("5", serial)
         assert ids(session)[-1] in ("DriveNotTaken",) and why in session.said[-1].message
@@ -154,13 +156,13 @@ def test_what_does_not_fit_is_not_taken_and_says_why(bench, serial, why):
 
 def test_a_drive_that_is_not_blank_is_taken_by_hand_only(bench, wall, filled):
     with bench.session() as session:
-        session.image(session.state.drives[SPARE]).write(5_000_000, b"somebody's data")
+        session.medium(session.state.drives[SPARE]).write(5_000_000, b"somebody's data")
         session.pull("5")
         session.seat("5", SPARE)
         assert "it is not blank" in session.said[-1].message
         with pytest.raises(errors.UnknownBay):
-            session.controller.rebuild_onto(session.controller.volume("records"), "77")
-        session.controller.rebuild_onto(session.controller.volume("records"), "5")
+            members.rebuild_onto(session.controller, session.controller.volume("records"), "77")
+        members.rebuild_onto(session.controller, session.controller.volume("records"), "5")
     wall.now += 20 * HOUR
     with bench.session() as session:
         session.pull("4")
@@ -169,12 +171,12 @@ def test_a_drive_that_is_not_blank_is_taken_by_hand_only(bench, wall, filled):
 
 def test_another_media_is_taken_by_hand_only(bench, wall):
     with bench.session() as session:
-        session.controller.create(session.controller.check_new("system", "RAID1", ["1", "2"], 65536, None, None, False))
+        volumes.create(session.controller, volumes.check(session.controller, Wish("system", "RAID1", ("1", "2"))))
         session.pull("2")
         session.seat("2", SMALL)
         assert "it is HDD, the other members are SSD" in session.said[-1].message
         assert "volume rebuild system --onto 2" in session.said[-1].resolution
-        session.controller.rebuild_onto(session.controller.volume("system"), "2")
+        members.rebuild_onto(session.controller, session.controller.volume("system"), "2")
     wall.now += 3 * HOUR
     with bench.session() as session:
         assert ids(session) == ["RebuildDone", "VolumeOK"]
@@ -224,28 +226,28 @@ def test_a_larger_drive_is_taken(bench):
 @pytest.mark.parametrize(
     ("wish", "error"),
     [
-        (("records", "RAID5", ["8", "9", "10"]), errors.NameTaken),
-        (("a b", "RAID5", ["8", "9", "10"]), errors.BadName),
-        (("new", "RAID5", ["4", "9", "10"]), errors.DriveInUse),
-        (("new", "RAID5", ["8", "8", "10"]), errors.NamedTwice),
-        (("new", "RAID5", ["8", "9", "15"]), errors.EmptyBay),
-        (("new", "RAID5", ["8", "9", "17"]), errors.UnknownBay),
-        (("new", "RAID5", ["3", "9", "10"]), errors.UnlikeDrives),
+        (("records", "RAID5", ("8", "9", "10")), errors.NameTaken),
+        (("a b", "RAID5", ("8", "9", "10")), errors.BadName),
+        (("new", "RAID5", ("4", "9", "10")), errors.DriveInUse),
+        (("new", "RAID5", ("8", "8", "10")), errors.NamedTwice),
+        (("new", "RAID5", ("8", "9", "15")), errors.EmptyBay),
+        (("new", "RAID5", ("8", "9", "17")), errors.UnknownBay),
+        (("new", "RAID5", ("3", "9", "10")), errors.UnlikeDrives),
     ],
 )
 def test_the_controller_refuses(bench, wish, error):
     with bench.session() as session:
         with pytest.raises(error):
-            session.controller.check_new(*wish, 65536, None, None, False)
-        session.fault("13")
+            volumes.check(session.controller, Wish(*wish))
+        session.fail("13")
         with pytest.raises(errors.DriveFailed):
-            session.controller.check_new("new", "RAID1", ["12", "13"], 65536, None, None, False)
+            volumes.check(session.controller, Wish("new", "RAID1", ("12", "13")))
         assert len(session.state.volumes) == 1
 
 
 def test_an_error_in_a_session_changes_nothing(bench):
     with pytest.raises(RuntimeError), bench.session() as session:
-        session.fault("5")
+        session.fail("5")
         raise RuntimeError
     with bench.session() as session:
         assert session.state.drives["HG4K20944"].fault == "" and member(session).state == "active"
@@ -267,7 +269,7 @@ def test_the_journal_replays_what_a_kill_interrupted(bench, filled):
             _append(file.fileno(), record)
             file.write(b'{"kind": "content", "torn')  # a record that was never finished
         m, o, piece = step.pieces[0]
-        session.image(session.state.drives[volume.members[m].serial]).write(o, piece)  # and half of it done
+        session.medium(session.state.drives[volume.members[m].serial]).write(o, piece)  # and half of it done
     wanted = filled[:49_999] + b"T" * 1000 + filled[50_999:]
     assert same(bench, wanted)
     assert list(Journal(bench.folder).records()) == []
@@ -278,7 +280,7 @@ def test_an_interrupted_write_of_whole_rows_leaves_true_parity(bench, filled):
         volume = session.controller.volume("records")
         with open(bench.folder / "nvram.journal", "wb", buffering=0) as file:
             _append(file.fileno(), Record("intent", volume.number, ((0, 0, 4 << 20),), b""))
-        session.image(session.state.drives["HG4K20931"]).write(7 * 65536, b"new data, old parity")
+        session.medium(session.state.drives["HG4K20931"]).write(7 * 65536, b"new data, old parity")
     with bench.session() as session:
         array = session.controller.array(session.controller.volume("records"))
         assert not [bad for _row, some in check_rows(array, 0, 100) for bad in some]

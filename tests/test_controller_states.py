@@ -11,8 +11,10 @@ from pathlib import Path
 
 import pytest
 
+from faithful_stripe.bench import members, volumes
 from faithful_stripe.bench.bench import Bench, create
 from faithful_stripe.bench.controller import RESERVED_BYTES
+from faithful_stripe.bench.volumes import Wish
 from faithful_stripe.core.arrays.rebuild import check_rows
 from faithful_stripe.core.source import read
 
@@ -76,9 +78,7 @@ class History:
         create(self.folder, folder / "d.toml", now=self.wall)
         self.bench = Bench(self.folder, wall=self.wall)
         with self.bench.session() as s:
-            volume = s.controller.create(
-                s.controller.check_new("v", "RAID5", ["1", "2", "3", "4"], 4096, None, None, False)
-            )
+            volume = volumes.create(s.controller, volumes.check(s.controller, Wish("v", "RAID5", tuple("1234"), 4096)))
             self.model = bytearray(volume.geometry.volume_bytes)
 
     def step(self) -> None:
@@ -114,7 +114,7 @@ class History:
                 member = self.rng.choice(there)
                 dies = enough and self.rng.random() < 0.2 and sum(not d.fault for d in s.state.drives.values()) > 4
                 happened["a rebuilding member lost"] += member.state == "rebuilding"
-                s.fault(member.serial) if dies else s.pull(member.serial)
+                s.fail(member.serial) if dies else s.pull(member.serial)
 
     def bring(self) -> None:
         """For a lost member: the same drive or another one, in its bay or in a free one."""
@@ -143,10 +143,10 @@ class History:
     def by_hand(self) -> None:
         with self.bench.session() as s:
             volume = s.controller.volume("v")
-            free = [d for d in s.state.drives.values() if d.works and not s.state.membership(d.serial)]
+            free = [d for d in s.state.drives.values() if d.works and not s.state.memberships(d.serial)]
             lost = any(m.state == "lost" for m in volume.members)
             if free and lost and s.controller.margin(volume) >= 0:
-                s.controller.rebuild_onto(volume, str(self.rng.choice(free).bay))
+                members.rebuild_onto(s.controller, volume, str(self.rng.choice(free).bay))
 
     def restart(self) -> None:
         self.bench.close()

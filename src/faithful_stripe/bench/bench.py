@@ -10,13 +10,13 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from ..core.ranges import subtract
-from ..core.source import WritableSource
 from ..media.image import ImageFile, MediaError, create_sparse
 from ..media.whole import CHUNK, sync_folder, write_text
-from . import events
+from . import events, jobs, members
 from .clock import Clock, iso
 from .controller import Controller
 from .description import read_description, shipped
+from .drive import Medium
 from .errors import BayTaken, BenchError, UnknownBay, UnknownDrive
 from .journal import Journal, replay
 from .state import Drive, Event, State, Volume
@@ -70,22 +70,22 @@ class Session:
 
     def __init__(self, bench: Bench, state: State, clock: Clock) -> None:
         self.bench, self.state, self.clock = bench, state, clock
-        self._images: dict[str, ImageFile] = {}
+        self._media: dict[str, Medium] = {}
         self.said: list[Event] = []
         self._unsaved: list[Event] = []
         self.journal = Journal(bench.folder)
-        self.controller = Controller(state, self.image, self.log, self.save_and_go_on, state.clock[0])
+        self.controller = Controller(state, self.medium, self.log, self.save_and_go_on, state.clock[0])
 
     def close(self) -> None:
-        for image in self._images.values():
-            image.close()
+        for medium in self._media.values():
+            medium.image.close()
 
-    def image(self, drive: Drive) -> WritableSource:
-        """The drive's image, opened for writing. Raises TruncatedImage, MediaError."""
-        if drive.serial not in self._images:
+    def medium(self, drive: Drive) -> Medium:
+        """The drive, opened for reading and writing. Raises TruncatedImage, MediaError."""
+        if drive.serial not in self._media:
             path = self.bench.folder / "drives" / f"{drive.serial}.img"
-            self._images[drive.serial] = ImageFile(path, writable=True, expected_size=drive.size)
-        return self._images[drive.serial]
+            self._media[drive.serial] = Medium(drive, ImageFile(path, writable=True, expected_size=drive.size))
+        return self._media[drive.serial]
 
     def log(self, event: Event) -> None:
         """Note an event: `said` keeps all of this session's, for whoever asked."""
@@ -103,12 +103,13 @@ class Session:
         """Carry work on to now, or to `seconds` of bench time from now."""
         moment = self.clock.now() + seconds
         working = bool(self.state.jobs)
-        self.controller.advance(moment)
+        jobs.advance(self.controller, moment, members.settle)
         if working or seconds or self.clock.speed != 1.0:
             self.state.clock = self.clock.set_mark(moment)
 
     def save(self) -> None:
         """Store what changed and log what happened."""
+        jobs.activate(self.controller)
         self.bench.store.save(self.state, self._unsaved)
         self._unsaved.clear()
 
@@ -132,7 +133,7 @@ class Session:
         """Take a drive out of its bay."""
         drive = self.drive(bay_or_serial)
         bay, drive.bay, drive.place = str(drive.bay), None, "pulled"
-        self.controller.drive_gone(drive, bay, "drive removed")
+        members.drive_gone(self.controller, drive, bay, "drive removed")
         return drive
 
     def seat(self, bay: str, serial: str) -> Drive:
@@ -148,18 +149,52 @@ class Session:
             where = f"outside the server (it is in bay {seated.bay})" if seated else "in the cupboard"
             raise UnknownDrive(serial=serial, where=where, known=", ".join(loose) or "none")
         drive = loose[serial]
-        self.image(drive)  # a damaged image is found before anything changes
+        self.medium(drive)  # a damaged image is found before anything changes
         drive.bay, drive.place = bay, ""
-        self.controller.drive_seated(drive)
+        members.drive_seated(self.controller, drive)
         return drive
 
-    def fault(self, bay_or_serial: str) -> Drive:
+    def fail(self, bay_or_serial: str) -> Drive:
         """Make a seated drive fail: it answers nothing any more."""
         drive = self.drive(bay_or_serial)
         if not drive.fault:
             drive.fault = "dead"
-            self.controller.drive_gone(drive, str(drive.bay), "drive failed")
+            members.drive_gone(self.controller, drive, str(drive.bay), "drive failed")
         return drive
+
+    def predict(self, bay_or_serial: str) -> Drive:
+        """Make a seated drive predict its failure: it goes on working."""
+        drive = self.drive(bay_or_serial)
+        if not drive.predicted and not drive.fault:
+            members.predict_failure(self.controller, drive)
+        return drive
+
+    def spoil(self, bay_or_serial: str, offset: int, length: int) -> Drive:
+        """Make a range of a seated drive unreadable, in whole sectors."""
+        drive = self.drive(bay_or_serial)
+        start, end = self._sectors(drive, offset, length)
+        self.medium(drive).spoil(start, end - start)
+        self.controller.event("sectors unreadable", drive=drive, where=f"bytes {start} to {end}")
+        return drive
+
+    def corrupt(self, bay_or_serial: str, offset: int, length: int) -> Drive:
+        """Change the bytes of a range of a seated drive, in whole sectors; nothing notices by itself."""
+        drive = self.drive(bay_or_serial)
+        start, end = self._sectors(drive, offset, length)
+        buffer = bytearray(end - start)
+        self.medium(drive).image.read_into(start, buffer)
+        self.medium(drive).image.write(start, bytes(value ^ 0xA5 for value in buffer))
+        return drive
+
+    def _sectors(self, drive: Drive, offset: int, length: int) -> tuple[int, int]:
+        start, end = offset // drive.sector * drive.sector, -(-(offset + length) // drive.sector) * drive.sector
+        if not 0 <= start < end <= drive.size or end - start > 1 << 30:
+            raise BenchError(
+                bench=self.bench.folder,
+                what=f"{length} bytes at {offset} are not a range of drive {drive.serial} ({drive.size} bytes)",
+                to_do="name an offset and a length (at most 1 GiB) inside the drive",
+            )
+        return start, end
 
     def load(self, volume: Volume, image: ImageFile, tell: Callable[[int, int], None] | None = None) -> int:
         """Write an image to the start of a volume through the array engine; bytes of data written.

@@ -112,3 +112,21 @@ class WorkRunning(ControllerRefusal):
     message_id, status = "FaithfulStripe.1.0.WorkRunning", 409
     template = "volume {name}: {work} is running"
     remedy = "wait until it is done (`watch`)"
+
+
+class NoRoom(ControllerRefusal):
+    message_id, status = "FaithfulStripe.1.0.NoRoom", 409
+    template = "these drives have no room for {wanted} bytes"
+    remedy = "at most {most} bytes ({text}) fit"
+
+
+class DriveIsSpare(ControllerRefusal):
+    message_id, status = "FaithfulStripe.1.0.DriveIsSpare", 409
+    template = "bay {bay}: drive {serial} is a hot spare"
+    remedy = "remove it as a spare first (`spare remove {bay}`), or choose another drive"
+
+
+class NoSpare(ControllerRefusal):
+    message_id, status = "FaithfulStripe.1.0.NoSpare", 409
+    template = "bay {bay}: drive {serial} is not a hot spare"
+    remedy = "`survey` shows which are"

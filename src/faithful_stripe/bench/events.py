@@ -75,6 +75,55 @@ KINDS: dict[str, Kind] = {
         "The drive at {place} was not taken as a replacement for the volume {volume}: {why}.",
         "{advice}",
     ),
+    "failure predicted": Kind(
+        _DRIVE + "DrivePredictiveFailure", "Warning", ("place",),
+        "A predictive failure condition exists on the drive at {place}.",
+        "It still works: keep it seated until its data are copied or the volume has another member to spare.",
+    ),
+    "sectors unreadable": Kind(
+        _OURS + "SectorsUnreadable", "Warning", ("place",), "Sectors of the drive at {place} cannot be read: {where}.",
+        "Check the volume's consistency; replace the drive if more follow.",
+    ),
+    "strip lost": Kind(
+        _OURS + "StripLost", "Critical", ("volume", "place"),
+        "A strip of the volume {volume} could not be computed for the drive at {place}: {where}.",
+        "Restore what stands there from a backup; writing it anew mends it.",
+    ),
+    "copy started": Kind(
+        _OURS + "CopyStarted", "OK", ("volume", "place"),
+        "Copying a member of the volume {volume} onto the drive at {place} started: {why}.",
+    ),
+    "copy done": Kind(
+        _OURS + "CopyDone", "OK", ("volume", "place"),
+        "The drive at {place} has taken the place of drive {old} in the volume {volume}.",
+    ),
+    "copy stopped": Kind(
+        _OURS + "CopyStopped", "Warning", ("volume", "place"),
+        "Copying a member of the volume {volume} onto the drive at {place} stopped: {why}.",
+    ),
+    "spare added": Kind(_OURS + "SpareAdded", "OK", ("place",), "The drive at {place} is a hot spare: {what}."),
+    "spare removed": Kind(_OURS + "SpareRemoved", "OK", ("place",), "The drive at {place} is no hot spare any more."),
+    "spare took over": Kind(
+        _OURS + "SpareTookOver", "Warning", ("volume", "place"),
+        "The hot spare at {place} stands in for the drive of {home} in the volume {volume}.",
+        "Replace the drive that failed.",
+    ),
+    "check started": Kind(
+        _OURS + "CheckStarted", "OK", ("volume",), "The consistency check of the volume {volume} started, {mode}.",
+    ),
+    "check done": Kind(
+        _OURS + "CheckDone", "OK", ("volume",), "The consistency check of the volume {volume} found no mismatch.",
+    ),
+    "check found": Kind(
+        _OURS + "CheckFound", "Warning", ("volume",),
+        "The consistency check of the volume {volume} found {found} mismatching rows{mended}.",
+    ),
+    "check stopped": Kind(
+        _OURS + "CheckStopped", "Warning", ("volume",), "The consistency check of the volume {volume} stopped: {why}.",
+    ),
+    "mismatch": Kind(
+        _OURS + "Mismatch", "Warning", ("volume",), "Row {row} of the volume {volume} does not add up: {who}.",
+    ),
     "started": Kind(_OURS + "BenchStarted", "OK", ("server",), "The server {server} was put on the bench."),
 }  # fmt: skip
 

@@ -15,6 +15,8 @@ class Drive:
     bay    label of the bay it is seated in; None when it lies in the cupboard or on the bench top
     place  where it is otherwise: "stock" or "pulled"; "" while seated
     fault  "" or "dead"
+    predicted   it says that it will fail
+    unreadable  (offset, length) in bytes that cannot be read until they are written again
     """
 
     serial: str
@@ -32,6 +34,8 @@ class Drive:
     place: str = ""
     fault: str = ""
     indicator: bool = False
+    predicted: bool = False
+    unreadable: list[list[int]] = field(default_factory=list)
 
     @property
     def works(self) -> bool:
@@ -48,6 +52,7 @@ class Member:
     state   "active", "lost" (failed or pulled) or "rebuilding"
     done    while rebuilding: bytes of the member's data area that are complete
     generation  the volume's `generation` when this member was last written with it
+    home        where a hot spare stands in: the bay of the drive it stands in for; else ""
     """
 
     serial: str
@@ -55,6 +60,7 @@ class Member:
     state: str = "active"
     done: int = 0
     generation: int = 0
+    home: str = ""
 
 
 @dataclass
@@ -76,6 +82,10 @@ class Volume:
     members: list[Member]
     created: str
     generation: int = 0
+    spans: int = 1
+    copies: int = 1
+    q_place: str | None = None
+    q_exponent: str | None = None
 
     @property
     def geometry(self) -> Geometry:
@@ -87,7 +97,16 @@ class Volume:
             start_bytes=self.start,
             rotation=self.rotation,
             data=self.data,
+            spans=self.spans,
+            copies=self.copies,
+            q_place=self.q_place,
+            q_exponent=self.q_exponent,
         )
+
+    @property
+    def end(self) -> int:
+        """Where the members' data area ends, in bytes."""
+        return self.start + self.extent
 
     @property
     def lost(self) -> list[int]:
@@ -96,19 +115,42 @@ class Volume:
 
 
 @dataclass
-class Job:
-    """Work that goes on with the bench clock: rebuilding one position of a volume.
+class Spare:
+    """A hot spare: for the volumes with these numbers, or for any when there are none (global).
 
-    started  bench time at which it began, in seconds
-    rate     bytes of the member per second of bench time
+    revertible  it stands by again once the drive it stood in for has been replaced
+    """
+
+    serial: str
+    volumes: list[int]
+    revertible: bool = True
+
+
+@dataclass
+class Job:
+    """Work that goes on with the bench clock.
+
+    kind      "rebuild" of a position, "copy" of a position's drive onto another, or "check" of the volume
+    rate      bytes of a member per second of bench time
+    since     bench time from which it has been running; None while it waits for another job on its drives
+    base      bytes that were done at `since`
+    target    the serial of the drive that a copy goes to
+    done      bytes done (a rebuild keeps its own in the member)
+    repair    a check that mends what it finds
+    found     what a check has found: mismatching rows
     """
 
     number: int
     kind: str
     volume: int
     position: int
-    started: float
     rate: float
+    since: float | None = None
+    base: int = 0
+    target: str = ""
+    done: int = 0
+    repair: bool = False
+    found: int = 0
 
 
 @dataclass
@@ -138,6 +180,7 @@ class State:
     drives: dict[str, Drive] = field(default_factory=dict)
     volumes: dict[int, Volume] = field(default_factory=dict)
     jobs: dict[int, Job] = field(default_factory=dict)
+    spares: dict[str, Spare] = field(default_factory=dict)
     next_number: int = 1
 
     def in_bay(self, bay: str) -> Drive | None:
@@ -149,13 +192,18 @@ class State:
         self.next_number += 1
         return self.next_number - 1
 
-    def membership(self, serial: str) -> tuple[Volume, int] | None:
-        """The volume and position that a drive is a member of (lost members are members no more)."""
-        for volume in self.volumes.values():
-            for position, member in enumerate(volume.members):
-                if member.serial == serial and member.state != "lost":
-                    return volume, position
-        return None
+    def memberships(self, serial: str) -> list[tuple[Volume, int]]:
+        """The volumes and positions that a drive is a member of (lost members are members no more)."""
+        return [
+            (volume, position)
+            for volume in self.volumes.values()
+            for position, member in enumerate(volume.members)
+            if member.serial == serial and member.state != "lost"
+        ]
+
+    def in_use(self, serial: str) -> bool:
+        """Whether a drive is a member of a volume, or is being copied onto."""
+        return bool(self.memberships(serial)) or any(job.target == serial for job in self.jobs.values())
 
 
 def to_rows(state: State) -> dict[tuple[str, str], dict[str, Any]]:
@@ -170,6 +218,7 @@ def to_rows(state: State) -> dict[tuple[str, str], dict[str, Any]]:
     rows |= {("drive", serial): asdict(drive) for serial, drive in state.drives.items()}
     rows |= {("volume", str(number)): asdict(volume) for number, volume in state.volumes.items()}
     rows |= {("job", str(number)): asdict(job) for number, job in state.jobs.items()}
+    rows |= {("spare", serial): asdict(spare) for serial, spare in state.spares.items()}
     return rows
 
 
@@ -190,4 +239,6 @@ def from_rows(rows: dict[tuple[str, str], dict[str, Any]]) -> State:
             state.volumes[int(key)] = Volume(**(value | {"members": members}))
         elif kind == "job":
             state.jobs[int(key)] = Job(**value)
+        elif kind == "spare":
+            state.spares[key] = Spare(**value)
     return state

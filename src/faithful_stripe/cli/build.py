@@ -10,7 +10,7 @@ from .common import ATTENTION, confirm, confirm_options, json_option, print_json
 
 if TYPE_CHECKING:
     from ..work.build import VolumePlan
-    from ..work.survey import VolumeView
+    from ..work.survey import DriveView, VolumeView
     from .render import Part
 
 
@@ -26,31 +26,51 @@ def volume() -> None:
 
 @volume.command()
 @click.argument("name")
-@click.option("--level", required=True, metavar="LEVEL", help="RAID0, RAID1 or RAID5.")
-@click.option("--bays", required=True, metavar="LIST", help="Bays in the order of the members: 4,5,6,7 or 4-7.")
+@click.option("--level", required=True, metavar="LEVEL", help="RAID0, 1, 1E, 10, 4, 5, 6, 50, 60 or SPAN.")
+@click.option("--bays", metavar="LIST", help="Bays in the order of the members: 4,5,6,7 or 4-7.")
+@click.option("--spans", metavar="LIST/LIST", help="Nested levels: the bays of each span, such as 4-6/7-9/10-12.")
 @click.option("--strip", default="64KiB", show_default=True, help="Strip size, a power of two from 4KiB to 1MiB.")
-@click.option("--rotation", type=click.Choice(["parity-0", "parity-N"]), help="RAID 5: where parity starts.")
-@click.option("--data", type=click.Choice(["restart", "continuation"]), help="RAID 5: how data run on past parity.")
+@click.option("--size", metavar="SIZE", help="Size of the volume; all that the drives hold without it.")
+@click.option("--rotation", metavar="WORD", help="Where parity starts: parity-0, parity-N; RAID 4: fixed-0, fixed-N.")
+@click.option("--data", metavar="WORD", help="How data run on: restart, continuation; RAID 1E: adjacent, offset.")
+@click.option("--q-place", type=click.Choice(["after-p", "before-p"]), help="RAID 6: where Q stands.")
+@click.option("--q-exponent", type=click.Choice(["data-index", "member-position"]), help="RAID 6: how Q counts.")
+@click.option("--mirrors-of", type=click.IntRange(2, 3), help="RAID 10: drives in each mirror.")
 @click.option("--mixed", is_flag=True, help="Allow drives of different media or sector size.")
 @confirm_options
 @json_option
 @click.pass_context
 def add(
-    ctx: click.Context, name: str, level: str, bays: str, strip: str, rotation: str | None, data: str | None,
+    ctx: click.Context, name: str, level: str, bays: str | None, spans: str | None, strip: str, size: str | None,
+    rotation: str | None, data: str | None, q_place: str | None, q_exponent: str | None, mirrors_of: int | None,
     mixed: bool, yes: bool, expect_serials: str | None, as_json: bool,
 ) -> None:  # fmt: skip
     """Make a volume NAME. Shows what will be lost, then asks for the name again.
 
+    Several volumes may share the same drives, one after the other: make the first with --size, the next on the
+    same bays.
+
     \b
     Example:
       fstripe --at skerry volume add records --level RAID5 --bays 4,5,6,7 --strip 64KiB
+      fstripe --at skerry volume add gauges --level RAID50 --spans 4-6/7-9/10-12
     """
     from ..core.units import parse_size
     from ..work.build import VolumeWish, add_volume, plan_volume
     from .render import show
 
+    if (bays is None) == (spans is None):
+        raise click.UsageError("name the drives with --bays, or with --spans for a nested level")
+    parts = [split_list(part) for part in (spans or str(bays)).split("/")]
+    if len({len(part) for part in parts}) > 1:
+        raise click.UsageError("--spans: every span needs as many bays")
+    wish = VolumeWish(
+        name=name, level=level, bays=tuple(bay for part in parts for bay in part), strip=parse_size(strip),
+        rotation=rotation, data=data, mixed=mixed, size=parse_size(size) if size else None,
+        spans=len(parts) if spans else None, copies=mirrors_of, q_place=q_place, q_exponent=q_exponent,
+    )  # fmt: skip
     client = target(ctx)
-    plan = plan_volume(client, VolumeWish(name, level, split_list(bays), parse_size(strip), rotation, data, mixed))
+    plan = plan_volume(client, wish)
     if not as_json or not yes:
         show(_plan_parts(plan), err=True)
     confirm(name, [d.serial for d in plan.drives], yes, expect_serials)
@@ -67,18 +87,21 @@ def _plan_parts(plan: VolumePlan) -> list[Part]:
         Line(f"To be made: volume {wish.name}, {plan.level}, about {size}, strip {binary_size(wish.strip)}", "head"),
         Line(f"It will survive {plan.margin} failure{'s' if plan.margin != 1 else ''}, whichever drive fails."),
     ]
-    table = Table("", [">member", ">bay", ">size", "media", "model", "serial", "holds now"])
+    nested = [">span"] if plan.spans > 1 else []
+    table = Table("", [">member", *nested, ">bay", ">size", "media", "model", "serial", "holds now"])
     for position, d in enumerate(plan.drives):
         holds = "nothing" if d.content == "" else d.content or "unknown"
+        holds = f"other volumes, which stay ({d.use})" if d.use.startswith("member") else holds
         model = f"{d.vendor} {d.model}"
-        table.add(str(position), d.bay, decimal_size(d.size), d.media, model, d.serial, holds)
+        span = [str(position * plan.spans // len(plan.drives))] if nested else []
+        table.add(str(position), *span, d.bay, decimal_size(d.size), d.media, model, d.serial, holds)
     parts.append(table)
     parts += [Line(f"Note: {text}.", "Warning") for text in plan.warnings]
     if plan.lost:
         parts.append(Line("WILL BE LOST:", "Critical"))
         parts += [Line(f"  {text}", "Critical") for text in plan.lost]
     else:
-        parts.append(Line("Nothing will be lost: these drives are blank."))
+        parts.append(Line("Nothing will be lost."))
     return parts
 
 
@@ -166,6 +189,81 @@ def rebuild(ctx: click.Context, name: str, onto: str, yes: bool, expect_serials:
     _show_volume(start_rebuild(client, name, onto), as_json, "being rebuilt; follow it with `watch`")
 
 
+@volume.command()
+@click.argument("name")
+@click.option("--repair", is_flag=True, help="Mend what is found: the member that lies where that can be told.")
+@json_option
+@click.pass_context
+def check(ctx: click.Context, name: str, repair: bool, as_json: bool) -> None:
+    """Check volume NAME's consistency: every copy and parity, while it goes on working.
+
+    Only reports, unless --repair is given. The findings are in the log.
+
+    \b
+    Example:
+      fstripe --at skerry volume check records
+      fstripe --at skerry watch --speed 3600
+    """
+    from ..work.build import start_check
+
+    _show_volume(start_check(target(ctx), name, repair), as_json, "being checked; follow it with `watch`, read `log`")
+
+
+@click.group()
+def spare() -> None:
+    """Hot spares: drives that take over by themselves when a member fails.
+
+    Dedicated before global, same media before other, the smallest that fits. A revertible spare gives the data
+    back when the failed drive has been replaced, and stands by again.
+
+    \b
+    Example:
+      fstripe --at skerry spare add 13
+    """
+
+
+@spare.command("add")
+@click.argument("bay")
+@click.option("--for", "names", metavar="VOLUME,...", help="Only for these volumes; for any without it.")
+@click.option("--keep", is_flag=True, help="Not revertible: once it has taken over it stays a member.")
+@json_option
+@click.pass_context
+def spare_add(ctx: click.Context, bay: str, names: str | None, keep: bool, as_json: bool) -> None:
+    """Make the drive in BAY a hot spare.
+
+    \b
+    Example:
+      fstripe --at skerry spare add 13 --for records
+    """
+    from ..work.build import add_spare
+
+    wanted = tuple(name.strip() for name in names.split(",") if name.strip()) if names else ()
+    _say_drive(add_spare(target(ctx), bay, wanted, not keep), as_json)
+
+
+@spare.command("remove")
+@click.argument("bay")
+@json_option
+@click.pass_context
+def spare_remove(ctx: click.Context, bay: str, as_json: bool) -> None:
+    """Make the standby hot spare in BAY an unassigned drive again.
+
+    \b
+    Example:
+      fstripe --at skerry spare remove 13
+    """
+    from ..work.build import remove_spare
+
+    _say_drive(remove_spare(target(ctx), bay), as_json)
+
+
+def _say_drive(drive: DriveView, as_json: bool) -> None:
+    if as_json:
+        print_json(drive)
+    else:
+        click.echo(f"Bay {drive.bay}: drive {drive.serial} is {drive.use}.")
+
+
 def _show_volume(found: VolumeView, as_json: bool, done: str) -> None:
     from ..core.units import binary_size, decimal_size
     from .render import Cell, Line, Table
@@ -174,13 +272,16 @@ def _show_volume(found: VolumeView, as_json: bool, done: str) -> None:
     if as_json:
         print_json(found)
         return
-    layout = f", {found.rotation} {found.data}" if found.rotation else ""
+    words = [found.rotation, found.data, found.q, f"{found.spans} spans" if found.spans > 1 else None]
+    layout = "".join(f", {word}" for word in words if word)
     strip = f", strip {binary_size(found.strip)}" if found.strip else ""
     margin = "unknown" if found.margin is None else "none, data are lost" if found.margin < 0 else str(found.margin)
     head = f"Volume {found.name}" + (f" is {done}" if done else "")
-    table = Table("", [">member", ">bay", "serial", "state"])
+    nested = [">span"] if found.spans > 1 else []
+    table = Table("", [">member", *nested, ">bay", "serial", "state"])
     for m in found.members:
-        table.add(str(m.position), m.bay, m.serial, Cell(m.state, "" if m.state == "active" else "Warning"))
+        span = [str(m.position * found.spans // len(found.members))] if nested else []
+        table.add(str(m.position), *span, m.bay, m.serial, Cell(m.state, "" if m.state == "active" else "Warning"))
     holds = "nothing yet" if found.content == "" else found.content or "unknown"
     show_parts(
         [

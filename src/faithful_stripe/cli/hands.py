@@ -96,19 +96,46 @@ def seat(ctx: click.Context, bay: str, serial: str, as_json: bool) -> None:
 
 @bench.command()
 @click.argument("drive")
+@click.argument("kind", type=click.Choice(["dead", "predicted", "unreadable", "corrupt"]), default="dead")
+@click.option("--range", "where", metavar="OFFSET:LENGTH", help="Which bytes of the drive (unreadable, corrupt).")
 @json_option
 @click.pass_context
-def fault(ctx: click.Context, drive: str, as_json: bool) -> None:
-    """Make a drive fail, by bay or serial number: it answers nothing any more.
+def fault(ctx: click.Context, drive: str, kind: str, where: str | None, as_json: bool) -> None:
+    """Make a drive fail, by bay or serial number, in one of several ways.
+
+    \b
+    dead        it answers nothing any more
+    predicted   it says that it will fail, and works on
+    unreadable  the sectors of --range cannot be read until they are written again
+    corrupt     the bytes of --range are others now, and nothing notices by itself
 
     \b
     Example:
       fstripe --at skerry bench fault 5
+      fstripe --at skerry bench fault 6 unreadable --range 1MiB:4KiB
     """
+    if (where is None) == (kind in ("unreadable", "corrupt")):
+        raise click.UsageError("--range OFFSET:LENGTH goes with unreadable and corrupt, and is needed there")
     with own_bench(ctx).session() as session:
-        failed = session.fault(drive)
+        if kind == "dead":
+            hurt, text = session.fail(drive), "has failed"
+        elif kind == "predicted":
+            hurt, text = session.predict(drive), "predicts its failure"
+        else:
+            offset, length = _range(str(where))
+            hurt = (session.spoil if kind == "unreadable" else session.corrupt)(drive, offset, length)
+            text = f"has {'unreadable sectors' if kind == 'unreadable' else 'silently changed bytes'} at {where}"
         said = _said(session)
-    _report(as_json, failed, f"Drive {failed.serial} in bay {failed.bay} has failed.", said)
+    _report(as_json, hurt, f"Drive {hurt.serial} in bay {hurt.bay} {text}.", said)
+
+
+def _range(text: str) -> tuple[int, int]:
+    from ..core.units import SizeError, parse_size
+
+    offset, colon, length = text.partition(":")
+    if not colon:
+        raise SizeError(text=text, kind="range", example="1MiB:4KiB")
+    return parse_size(offset), parse_size(length)
 
 
 @bench.command()

@@ -21,7 +21,9 @@ def progress_line(p: Progress) -> str:
 
 
 def rate_and_left(p: Progress) -> list[str]:
-    """Rate and time left, or that they are being measured."""
+    """Rate and time left, or that they are being measured, or that it waits."""
+    if p.work.waits:
+        return ["waits for the work on its drives"]
     if p.left is None:
         return ["rate being measured"]
     rate = [f"{decimal_size(int(p.rate))}/s"] if p.rate else []

@@ -69,7 +69,15 @@ def _controllers(seen: Survey) -> Part:
 
     table = Table("Controllers", ["controller", "model", "serial", "firmware", "state", "health", "levels"])
     for c in seen.controllers:
-        table.add(c.id, c.name, c.serial, c.firmware, c.state, c.health, ", ".join(c.levels))
+        table.add(
+            c.id,
+            c.name,
+            c.serial,
+            c.firmware,
+            c.state,
+            c.health,
+            ", ".join(level for level in c.levels if level != "None"),
+        )
     return table
 
 
@@ -83,7 +91,9 @@ def _volumes(seen: Survey) -> list[Part]:
         "Volumes", ["volume", "level", ">size", "strip", "bays in order", "health", ">margin", "now", "holds"]
     )
     for v in seen.volumes:
-        bays = " ".join(f"({m.bay})" if m.state == "lost" else m.bay for m in v.members)
+        labels = [f"({m.bay})" if m.state == "lost" else m.bay for m in v.members]
+        size = len(labels) // v.spans or 1
+        bays = " / ".join(" ".join(labels[i : i + size]) for i in range(0, len(labels), size))
         now = ", ".join(f"{w.name} {w.percent:.0f} %" for w in v.work) or v.state
         margin = "?" if v.margin is None else "lost" if v.margin < 0 else str(v.margin)
         strip = binary_size(v.strip) if v.strip else "?"

@@ -69,8 +69,10 @@ def bay_text(d: DriveView, width: int) -> list[Piece]:
     if d.use == "empty":
         return [("empty", "dim"), *[("", "")] * 4]
     use = d.use
-    if " of " in d.use:
-        number, _, volume = d.use.removeprefix("was ").removeprefix("member ").partition(" of ")
+    if d.use.startswith("hot spare"):
+        use = "hot spare"
+    elif " of " in d.use:
+        number, _, volume = d.use.split(" (")[0].removeprefix("was ").removeprefix("member ").partition(" of ")
         use = f"{volume} {number}"
     elif d.use == "unassigned":
         use = "free"
@@ -82,7 +84,7 @@ def bay_text(d: DriveView, width: int) -> list[Piece]:
     elif d.health == "Warning":
         state = ("WARNING", "Warning")
     led = LED_WORDS.get(d.led, d.led)
-    pattern = [] if led in ("normal", "") else textwrap.wrap(f"* {led}", width)
+    pattern = [] if led in ("normal", "") else textwrap.wrap(f"*{led}", width)
     lines = [(f"{decimal_size(d.size).replace(' ', '')} {d.media}", ""), (use, ""), state]
     return [*lines, *((text, "Warning") for text in pattern), ("", ""), ("", "")][:5]
 

@@ -72,6 +72,10 @@ class Client:
         """Ask for something to be made or done; the answer's body, empty where there is none."""
         return self._json(self._send("POST", path, json=body))
 
+    def patch(self, path: str, body: Body) -> Body:
+        """Change properties of a resource; what the server answers, empty where there is nothing."""
+        return self._json(self._send("PATCH", path, json=body))
+
     def delete(self, path: str, etag: str | None = None) -> None:
         """Remove a resource; with `etag` only if it is still as it was read."""
         self._send("DELETE", path, headers={"If-Match": etag} if etag else {})

@@ -5,8 +5,10 @@ from __future__ import annotations
 from datetime import UTC, datetime
 from typing import Any
 
+from ..bench import jobs
 from ..bench.bench import Session
 from ..bench.state import Drive, Event, Job, Volume
+from ..core.arrays.levels import LEVELS
 from ..core.formats.probe import describe
 from ..core.source import BlockSource
 from ..media.image import MediaError
@@ -128,7 +130,7 @@ class Resources:
             "SerialNumber": self.facts["serial"],
             "FirmwareVersion": self.facts["firmware"],
             "SupportedDeviceProtocols": ["SAS", "SATA"],
-            "SupportedRAIDTypes": ["RAID0", "RAID1", "RAID5"],
+            "SupportedRAIDTypes": [name for name in LEVELS if name != "SPAN"] + ["None"],
             "Status": {"State": "Enabled", "Health": "OK"},
         }
 
@@ -161,43 +163,62 @@ class Resources:
             "MediaType": drive.media,
             "Protocol": drive.protocol,
             "RotationSpeedRPM": drive.rpm,
-            "HotspareType": "None",
-            "FailurePredicted": False,
+            "FailurePredicted": drive.predicted,
             "LocationIndicatorActive": drive.indicator,
         }
         return body | self._drive_state(drive)
 
     def _drive_state(self, drive: Drive) -> Body:
-        found = self.state.membership(drive.serial)
+        found = self.state.memberships(drive.serial)
+        spare = self.state.spares.get(drive.serial)
         state, health, indicator = "Enabled", "OK", "OK"
+        if found:
+            indicator = min((self._member_led(v, p) for v, p in found), key=_LED_ORDER.index)
+            state = "Updating" if indicator == "Rebuild" else "Enabled"
+        elif any(job.target == drive.serial for job in self.state.jobs.values()):
+            state, indicator = "Updating", "Rebuild"
+        elif spare:
+            state, indicator = "StandbySpare", "Hotspare"
+        if drive.predicted:
+            health, indicator = "Warning", "PredictiveFailureAnalysis"
         if drive.fault:
             state, health, indicator = "UnavailableOffline", "Critical", "Fail"
-        elif found:
-            volume, position = found
-            if volume.members[position].state == "rebuilding":
-                state, indicator = "Updating", "Rebuild"
-            elif self.session.controller.margin(volume) < 0:
-                indicator = "InAFailedArray"
-            elif volume.lost and self.session.controller.margin(volume) == 0:
-                indicator = "InACriticalArray"
         status: Body = {"State": state, "Health": health}
         content = None
         if not drive.fault:
             try:
-                content = describe(self._readable(drive)) if found is None else None
+                content = describe(self._readable(drive)) if not found else None
             except MediaError as reason:
                 status = {"State": "UnavailableOffline", "Health": "Critical", "Conditions": [_condition(reason)]}
                 indicator = "Fail"
-        volumes = [link(names.volume(self.server, self.raid, found[0].number))] if found else []
+        kind = "None" if spare is None else "Dedicated" if spare.volumes else "Global"
+        mode = {"HotspareReplacementMode": "Revertible" if spare.revertible else "NonRevertible"} if spare else {}
+        serves = [link(names.volume(self.server, self.raid, n)) for n in spare.volumes] if spare else []
+        volumes = [link(names.volume(self.server, self.raid, v.number)) for v, _position in found]
         return {
             "Status": status,
             "StatusIndicator": indicator,
+            "HotspareType": kind,
+            **mode,
             "Links": {"Chassis": link(names.chassis(self.server)), "Volumes": volumes},
-            "Oem": {names.OEM: {"Content": content}},
+            "Oem": {
+                names.OEM: {
+                    "Content": content,
+                    "SpareFor": serves,
+                    "UnreadableBytes": sum(count for _start, count in drive.unreadable),
+                }
+            },
         }
 
+    def _member_led(self, volume: Volume, position: int) -> str:
+        if volume.members[position].state == "rebuilding":
+            return "Rebuild"
+        if self.session.controller.margin(volume) < 0:
+            return "InAFailedArray"
+        return "InACriticalArray" if volume.lost and self.session.controller.margin(volume) == 0 else "OK"
+
     def _readable(self, drive: Drive) -> BlockSource:
-        return self.session.image(drive)
+        return self.session.medium(drive)
 
     def volume(self, volume: Volume) -> Body:
         made, left = volume.geometry, self.session.controller.margin(volume)
@@ -215,23 +236,30 @@ class Resources:
             "Id": str(volume.number),
             "Name": volume.name,
             "DisplayName": volume.name,
-            "RAIDType": volume.level,
+            "RAIDType": volume.level if volume.level != "SPAN" else "None",
+            **({"MediaSpanCount": volume.spans} if volume.spans > 1 else {}),
             "CapacityBytes": made.volume_bytes,
             "BlockSizeBytes": members[0].sector,
             "StripSizeBytes": volume.strip,
             "Encrypted": False,
             "Status": {"State": state, "Health": health},
-            "Operations": [self._operation(job) for job in self.state.jobs.values() if job.volume == volume.number],
+            "Operations": [self._operation(job) for job in self.session.controller.jobs_of(volume)],
             "Links": {
                 "Drives": [link(names.drive(self.server, self.raid, str(d.bay))) for d in here],
                 "Drives@odata.count": len(here),
+                "DedicatedSpareDrives": [self._spare_link(s) for s in self.state.spares if self._serves(s, volume)],
             },
             "Actions": {
+                "#Volume.CheckConsistency": {"target": f"{path}/Actions/Volume.CheckConsistency"},
                 "Oem": {f"#{names.OEM}.Rebuild": {"target": f"{path}/Actions/Oem/{names.OEM}.Rebuild"}},
             },
             "Oem": {
                 names.OEM: {
+                    "Level": volume.level,
                     "Margin": left,
+                    "QPlace": volume.q_place,
+                    "QExponent": volume.q_exponent,
+                    "MirrorMembers": volume.copies,
                     "Rotation": volume.rotation,
                     "DataOrder": volume.data,
                     "Content": self._content(volume, left),
@@ -242,6 +270,7 @@ class Resources:
                             "SerialNumber": member.serial,
                             "State": member.state,
                             "DoneBytes": member.done,
+                            "StandsInForBay": member.home or None,
                         }
                         for position, member in enumerate(volume.members)
                     ],
@@ -255,15 +284,26 @@ class Resources:
         except MediaError:
             return None
 
+    def _serves(self, serial: str, volume: Volume) -> bool:
+        return volume.number in self.state.spares[serial].volumes and self.state.drives[serial].bay is not None
+
+    def _spare_link(self, serial: str) -> Body:
+        return link(names.drive(self.server, self.raid, str(self.state.drives[serial].bay)))
+
     def _operation(self, job: Job) -> Body:
         volume = self.state.volumes[job.volume]
-        made, done = volume.geometry, volume.members[job.position].done
-        extent = made.rows * made.strip_bytes
+        done, extent = jobs.done(self.session.controller, job), jobs.extent(self.session.controller, job)
+        kind, name = "ConsistencyCheck", "consistency check"
+        if job.kind == "rebuild":
+            kind, name = "Rebuild", f"rebuild of bay {volume.members[job.position].bay}"
+        elif job.kind == "copy":
+            bay = self.state.drives[job.target].bay
+            kind, name = "Rebuild", f"copy from bay {volume.members[job.position].bay} to bay {bay}"
         return {
-            "Operation": "Rebuild",
-            "OperationName": f"rebuild of bay {volume.members[job.position].bay}",
+            "Operation": kind,
+            "OperationName": name,
             "PercentageComplete": done * 100 // extent,
-            "Oem": {names.OEM: {"DoneBytes": done, "TotalBytes": extent}},
+            "Oem": {names.OEM: {"DoneBytes": done, "TotalBytes": extent, "Waiting": job.since is None}},
         }
 
     def log_service(self) -> Body:
@@ -306,7 +346,12 @@ class Resources:
         failed = any(d.bay and d.fault for d in self.state.drives.values())
         if failed or any(left < 0 for left in margins):
             return "Critical"
-        return "Warning" if any(v.lost for v in self.state.volumes.values()) else "OK"
+        predicted = any(d.bay and d.predicted for d in self.state.drives.values())
+        return "Warning" if predicted or any(v.lost for v in self.state.volumes.values()) else "OK"
+
+
+_LED_ORDER = ("Rebuild", "InAFailedArray", "InACriticalArray", "OK")
+"""Of a drive in several volumes the most telling pattern shows."""
 
 
 def link(path: str) -> Body:

@@ -11,8 +11,9 @@ from werkzeug.exceptions import HTTPException, MethodNotAllowed, NotFound
 from werkzeug.routing import Map, Rule
 from werkzeug.wrappers import Request, Response
 
+from ..bench import jobs, members, volumes
 from ..bench.bench import Bench, Session
-from ..bench.errors import BenchError, ControllerRefusal
+from ..bench.errors import BenchError, ControllerRefusal, WorkRunning
 from ..core.arrays.levels import GeometryError
 from ..core.errors import StripeError
 from . import names
@@ -43,12 +44,17 @@ _ROUTES: tuple[tuple[str, str, tuple[str, ...]], ...] = (
     ("/redfish/v1/Systems/<system>/Storage/<raid>", "storage", ("GET",)),
     ("/redfish/v1/Systems/<system>/Storage/<raid>/Controllers", "controllers", ("GET",)),
     ("/redfish/v1/Systems/<system>/Storage/<raid>/Controllers/<controller>", "controller", ("GET",)),
-    ("/redfish/v1/Systems/<system>/Storage/<raid>/Drives/Bay-<bay>", "drive", ("GET",)),
+    ("/redfish/v1/Systems/<system>/Storage/<raid>/Drives/Bay-<bay>", "drive", ("GET", "PATCH")),
     ("/redfish/v1/Systems/<system>/Storage/<raid>/Volumes", "volumes", ("GET", "POST")),
     ("/redfish/v1/Systems/<system>/Storage/<raid>/Volumes/<int:number>", "volume", ("GET", "DELETE")),
     (
         f"/redfish/v1/Systems/<system>/Storage/<raid>/Volumes/<int:number>/Actions/Oem/{names.OEM}.Rebuild",
         "rebuild",
+        ("POST",),
+    ),
+    (
+        "/redfish/v1/Systems/<system>/Storage/<raid>/Volumes/<int:number>/Actions/Volume.CheckConsistency",
+        "check",
         ("POST",),
     ),
     ("/redfish/v1/Systems/<system>/LogServices", "log_services", ("GET",)),
@@ -197,16 +203,25 @@ class Handler:
     def volumes_post(self) -> Response:
         wish = self._body()
         ours = wish.get("Oem", {}).get(names.OEM, {})
-        volume = self.session.controller.check_new(
-            name=self._text(wish, "DisplayName", wish.get("Name")),
-            level=self._text(wish, "RAIDType"),
-            bays=self._bays(wish),
-            strip=self._whole(wish, "StripSizeBytes", 65536),
-            rotation=ours.get("Rotation"),
-            data=ours.get("DataOrder"),
-            mixed=ours.get("AllowUnlikeDrives") is True,
+        level = self._text(wish, "RAIDType")
+        volume = volumes.check(
+            self.session.controller,
+            volumes.Wish(
+                name=self._text(wish, "DisplayName", wish.get("Name")),
+                level="SPAN" if level == "None" else level,
+                bays=tuple(self._bays(wish)),
+                strip=self._whole(wish, "StripSizeBytes", 65536) or 65536,
+                size=self._whole(wish, "CapacityBytes", None),
+                rotation=ours.get("Rotation"),
+                data=ours.get("DataOrder"),
+                q_place=ours.get("QPlace"),
+                q_exponent=ours.get("QExponent"),
+                spans=self._whole(wish, "MediaSpanCount", None),
+                copies=self._whole(ours, "MirrorMembers", None),
+                mixed=ours.get("AllowUnlikeDrives") is True,
+            ),
         )
-        self.session.controller.create(volume)
+        volumes.create(self.session.controller, volume)
         body = self.made.volume(volume)
         response = self._ok(body, 201)
         response.headers["Location"] = body["@odata.id"]
@@ -218,15 +233,56 @@ class Handler:
     def volume_delete(self, number: int) -> Response:
         volume = self._volume(number)
         self._match(self.made.volume(volume))
-        self.session.controller.delete(volume)
+        volumes.delete(self.session.controller, volume)
         return Response(status=204)
 
     def rebuild_post(self, number: int) -> Response:
         volume = self._volume(number)
         wish = self._body()
         (bay,) = self._bays({"Links": {"Drives": [wish.get("Drive")]}})
-        self.session.controller.rebuild_onto(volume, bay)
+        members.rebuild_onto(self.session.controller, volume, bay)
         return Response(status=204)
+
+    def check_post(self, number: int) -> Response:
+        volume = self._volume(number)
+        wish = json.loads(self.request.get_data() or b"{}")
+        repair = isinstance(wish, dict) and wish.get("Oem", {}).get(names.OEM, {}).get("Repair") is True
+        self.session.controller.check_writable(volume)
+        if not volume.geometry.redundant:
+            what = f"volume {volume.name} is {volume.level}: it has no redundancy to check"
+            raise Refused(400, names.BASE + "ActionNotSupported", what, "nothing to do")
+        if any(job.kind == "check" for job in self.session.controller.jobs_of(volume)):
+            raise WorkRunning(name=volume.name, work="a consistency check")
+        jobs.start_check(self.session.controller, volume, repair)
+        return Response(status=204)
+
+    def drive_patch(self, bay: str) -> Response:
+        """HotspareType makes a drive a spare, or an unassigned drive again."""
+        wish = self._body()
+        ours = wish.get("Oem", {}).get(names.OEM, {})
+        kind = self._text(wish, "HotspareType")
+        if kind == "None":
+            members.remove_spare(self.session.controller, bay)
+        elif kind in ("Global", "Dedicated"):
+            serves = [self._volume_at(entry) for entry in ours.get("SpareFor", [])] if kind == "Dedicated" else []
+            if kind == "Dedicated" and not serves:
+                what = "a dedicated hot spare needs the volumes it is for (Oem SpareFor)"
+                raise Refused(400, names.BASE + "PropertyMissing", what, "name them")
+            revertible = wish.get("HotspareReplacementMode", "Revertible") == "Revertible"
+            members.add_spare(self.session.controller, bay, serves, revertible)
+        else:
+            what = f"HotspareType: expected None, Global or Dedicated, found {kind!r}"
+            raise Refused(400, names.BASE + "PropertyValueNotInList", what, "use one of these")
+        return self._ok(self.made.drive(bay))
+
+    def _volume_at(self, entry: object) -> Any:
+        path = entry.get("@odata.id") if isinstance(entry, dict) else None
+        for volume in self.session.state.volumes.values():
+            if path == names.volume(self.made.server, self.made.raid, volume.number):
+                return volume
+        raise Refused(
+            400, names.BASE + "ResourceMissingAtURI", f"{path!r} is not a volume", "name one of this controller"
+        )
 
     # what requests say --------------------------------------------------------------------------
 
@@ -252,8 +308,10 @@ class Handler:
             raise Refused(400, names.BASE + "PropertyValueTypeError", f"{key}: expected text, found {value!r}")
         return value
 
-    def _whole(self, wish: Body, key: str, fallback: int) -> int:
+    def _whole(self, wish: Body, key: str, fallback: int | None) -> int | None:
         value = wish.get(key, fallback)
+        if value is None:
+            return None
         if not isinstance(value, int) or isinstance(value, bool):
             raise Refused(
                 400, names.BASE + "PropertyValueTypeError", f"{key}: expected a whole number, found {value!r}"

@@ -14,7 +14,11 @@ from .survey import DriveView, Survey, VolumeView, WorkError, find, survey
 
 @dataclass(frozen=True)
 class VolumeWish:
-    """What a person asked for; strip in bytes, `bays` in the order of the members."""
+    """What a person asked for; sizes in bytes, `bays` in the order of the members, spans one after the other.
+
+    size     of the volume; None for all that the drives hold
+    copies   members of one mirror of RAID 10
+    """
 
     name: str
     level: str
@@ -23,6 +27,11 @@ class VolumeWish:
     rotation: str | None = None
     data: str | None = None
     mixed: bool = False
+    size: int | None = None
+    spans: int | None = None
+    copies: int | None = None
+    q_place: str | None = None
+    q_exponent: str | None = None
 
 
 @dataclass(frozen=True)
@@ -38,6 +47,7 @@ class VolumePlan:
     drives: tuple[DriveView, ...]
     size: int
     margin: int
+    spans: int
     lost: tuple[str, ...]
     warnings: tuple[str, ...]
     path: str
@@ -47,7 +57,7 @@ class VolumePlan:
 def plan_volume(client: Client, wish: VolumeWish) -> VolumePlan:
     """Check a wish against the server, changing nothing. Raises WorkError, GeometryError."""
     seen = survey(client)
-    drives = tuple(_pick(seen, bay) for bay in wish.bays)
+    drives = tuple(_pick(seen, bay, wish.bays) for bay in wish.bays)
     for bay in wish.bays:
         if wish.bays.count(bay) > 1:
             raise WorkError(what=f"bay {bay} is named twice", to_do="name every drive once")
@@ -55,23 +65,34 @@ def plan_volume(client: Client, wish: VolumeWish) -> VolumePlan:
         raise WorkError(what=f"{seen.server}: there is a volume {wish.name} already", to_do="choose another name")
     least = min(d.size for d in drives) if drives else wish.strip
     extent = least // wish.strip * wish.strip
-    made = geometry(wish.level, len(drives), wish.strip, member_bytes=extent, rotation=wish.rotation, data=wish.data)
+    made = geometry(
+        wish.level, len(drives), wish.strip, member_bytes=extent, rotation=wish.rotation, data=wish.data,
+        spans=wish.spans, copies=wish.copies, q_place=wish.q_place, q_exponent=wish.q_exponent,
+    )  # fmt: skip
     _check_alike(drives, wish.mixed)
-    ours = {"Rotation": made.layout.rotation, "DataOrder": made.layout.data, "AllowUnlikeDrives": wish.mixed}
+    chosen = made.layout
+    ours: Body = {"Rotation": chosen.rotation, "DataOrder": chosen.data, "AllowUnlikeDrives": wish.mixed}
+    if chosen.q_place:
+        ours |= {"QPlace": chosen.q_place, "QExponent": chosen.q_exponent}
+    if wish.copies:
+        ours["MirrorMembers"] = wish.copies
     paths = find(client)
     return VolumePlan(
         wish=wish,
-        level=made.layout.level,
+        level=chosen.level,
         drives=drives,
-        size=made.volume_bytes,
+        size=min(made.volume_bytes, wish.size or made.volume_bytes),
         margin=margin(made.pattern, []),
-        lost=tuple(f"bay {d.bay}, {d.serial}: {_content(d)}" for d in drives if d.content != ""),
+        spans=chosen.spans,
+        lost=tuple(f"bay {d.bay}, {d.serial}: {_content(d)}" for d in drives if _would_lose(d)),
         warnings=tuple(_warnings(drives, least)),
         path=paths.volumes,
         body={
             "DisplayName": wish.name,
-            "RAIDType": made.layout.level,
+            "RAIDType": chosen.level if chosen.level != "SPAN" else "None",
             "StripSizeBytes": wish.strip,
+            **({"CapacityBytes": wish.size} if wish.size else {}),
+            **({"MediaSpanCount": chosen.spans} if chosen.spans > 1 else {}),
             "Links": {"Drives": [{"@odata.id": d.path} for d in drives]},
             "Oem": {OEM: ours},
         },
@@ -101,6 +122,38 @@ def start_rebuild(client: Client, name: str, bay: str) -> VolumeView:
     return survey(client).volume(name)
 
 
+def start_check(client: Client, name: str, repair: bool) -> VolumeView:
+    """Begin a consistency check of a volume; with `repair` (where the server takes it) it mends what it finds."""
+    seen = survey(client)
+    volume = seen.volume(name)
+    action = (client.get(volume.path).get("Actions") or {}).get("#Volume.CheckConsistency", {}).get("target")
+    if not action:
+        what = f"{seen.server}: this server offers no consistency check"
+        raise WorkError(what=what, to_do="its own console may")
+    client.post(action, {"Oem": {OEM: {"Repair": True}}} if repair else {})
+    return survey(client).volume(name)
+
+
+def add_spare(client: Client, bay: str, names: tuple[str, ...], revertible: bool) -> DriveView:
+    """Make the drive in a bay a hot spare, for the named volumes or for any."""
+    seen = survey(client)
+    drive = _pick(seen, bay, ())
+    serves = [{"@odata.id": seen.volume(name).path} for name in names]
+    body: Body = {
+        "HotspareType": "Dedicated" if names else "Global",
+        "HotspareReplacementMode": "Revertible" if revertible else "NonRevertible",
+        **({"Oem": {OEM: {"SpareFor": serves}}} if serves else {}),
+    }
+    client.patch(drive.path, body)
+    return survey(client).bay(bay)
+
+
+def remove_spare(client: Client, bay: str) -> DriveView:
+    """Make a standby spare an unassigned drive again."""
+    client.patch(survey(client).bay(bay).path, {"HotspareType": "None"})
+    return survey(client).bay(bay)
+
+
 def check_serials(expected: list[str], drives: list[str]) -> None:
     """Compare the serial numbers a script expects with those that are there. Raises WorkError."""
     if sorted(expected) != sorted(drives):
@@ -108,16 +161,24 @@ def check_serials(expected: list[str], drives: list[str]) -> None:
         raise WorkError(what=what, to_do="nothing was changed; check which drives are meant")
 
 
-def _pick(seen: Survey, bay: str) -> DriveView:
+def _pick(seen: Survey, bay: str, bays: tuple[str, ...]) -> DriveView:
+    """The drive in a bay if it can be used; members of volumes on exactly these bays may be shared."""
     drive = seen.bay(bay)
     if drive.state == "Absent":
         raise WorkError(what=f"bay {bay} is empty", to_do="seat a drive there, or name another bay")
     if drive.health == "Critical":
         raise WorkError(what=f"bay {bay}: drive {drive.serial} has failed", to_do="replace it, or choose another")
-    if drive.use != "unassigned":
+    mine = [v for v in seen.volumes if any(m.serial == drive.serial and m.state != "lost" for m in v.members)]
+    shared = bool(mine) and all({m.bay for m in v.members} == set(bays) for v in mine)
+    if drive.use != "unassigned" and not shared:
         free = ", ".join(d.bay for d in seen.drives if d.use == "unassigned" and d.health == "OK") or "none"
         raise WorkError(what=f"bay {bay}: drive {drive.serial} is {drive.use}", to_do=f"unassigned bays: {free}")
     return drive
+
+
+def _would_lose(drive: DriveView) -> bool:
+    """Whether something on an unassigned drive will be overwritten; volumes that share a drive stay."""
+    return drive.content != "" and not drive.use.startswith("member")
 
 
 def _check_alike(drives: tuple[DriveView, ...], mixed: bool) -> None:

@@ -24,7 +24,8 @@ class WorkError(StripeError):
 class DriveView:
     """A bay and what is seated there. Without a drive `serial` is "" and `state` "Absent"; sizes in bytes.
 
-    use      "empty", "unassigned", "member N of VOLUME", or "was member N of VOLUME" for one that failed
+    use      "empty", "unassigned", "member N of VOLUME", "was member N of VOLUME" for one that failed,
+             or "hot spare, ..."
     content  what an unassigned drive seems to hold: "" for nothing, None where the server cannot say
     led      the bay's LED pattern, by its SFF-8489 name as Redfish `StatusIndicator` spells it
     """
@@ -47,32 +48,40 @@ class DriveView:
     led: str
     why: str
     path: str
+    predicted: bool = False
+    unreadable: int = 0
+    spare: str = ""
 
 
 @dataclass(frozen=True)
 class MemberView:
-    """One position of a volume: `state` is "active", "lost" or "rebuilding"."""
+    """One position of a volume: `state` is "active", "lost" or "rebuilding".
+
+    stands_in  where a hot spare stands there: the bay whose drive it stands in for; else ""
+    """
 
     position: int
     bay: str
     serial: str
     state: str
+    stands_in: str = ""
 
 
 @dataclass(frozen=True)
 class Work:
-    """Work in progress on a volume; bytes of the member where the server tells them, else None."""
+    """Work on a volume; bytes of the member where the server tells them, else None; it may wait for other work."""
 
     volume: str
     name: str
     percent: float
     done: int | None
     total: int | None
+    waits: bool = False
 
 
 @dataclass(frozen=True)
 class VolumeView:
-    """A volume; `margin` is None where it cannot be told, -1 when data are lost."""
+    """A volume; `margin` is None where it cannot be told, -1 when data are lost. Members span by span."""
 
     name: str
     level: str
@@ -88,6 +97,8 @@ class VolumeView:
     content: str | None
     path: str
     etag: str | None
+    spans: int = 1
+    q: str | None = None
 
 
 @dataclass(frozen=True)
@@ -218,7 +229,21 @@ def findings(seen: Survey) -> list[Finding]:
             else:
                 found.append(Finding("Critical", where, what, "replace the lost member's drive"))
     for drive in seen.drives:
-        if drive.health not in ("OK", ""):
+        if drive.predicted and drive.health != "Critical":
+            moving = any(f"copy from bay {drive.bay} " in w.name for v in seen.volumes for w in v.work)
+            what = f"drive {drive.serial} predicts its failure, {drive.use}"
+            if moving:
+                to_do = "leave it seated: its data are being copied off it (`watch`)"
+            elif "member" in drive.use:
+                to_do = "leave it seated; add a hot spare and its data are copied off it while it still works"
+            else:
+                to_do = "take it out: nothing is on it"
+            found.append(Finding("Warning", f"bay {drive.bay}", what, to_do))
+        elif drive.unreadable:
+            what = f"drive {drive.serial} has {drive.unreadable} unreadable bytes"
+            to_do = "check the volume (`volume check`): redundancy finds and mends them"
+            found.append(Finding("Warning", f"bay {drive.bay}", what, to_do))
+        elif drive.health not in ("OK", ""):
             what = f"drive {drive.serial} is {drive.health.lower()} ({drive.state})" + (
                 f": {drive.why}" if drive.why else ""
             )
@@ -284,6 +309,20 @@ def _drive(body: Body, volumes: dict[str, VolumeView]) -> DriveView:
             use = f"{at} {volume.name}"
     if use == "unassigned":
         use = next((f"was member {m.position} of {v.name}" for v, m in _lost(volumes) if m.serial == serial), use)
+        if health == "Critical":
+            bay = str(place.get("ServiceLabel") or "")
+            use = next(
+                (f"bay {m.bay} stands in for it" for v in volumes.values() for m in v.members if m.stands_in == bay),
+                use,
+            )
+    kind = str(body.get("HotspareType") or "None")
+    spare = ""
+    if kind != "None":
+        serves = [volumes[e["@odata.id"]].name for e in _ours(body).get("SpareFor") or [] if e["@odata.id"] in volumes]
+        spare = f"dedicated to {', '.join(serves)}" if serves else kind.lower()
+        if body.get("HotspareReplacementMode") == "NonRevertible":
+            spare += ", not revertible"
+        use = f"hot spare, {spare}" if use == "unassigned" else f"{use} (hot spare, {spare})"
     conditions = (body.get("Status") or {}).get("Conditions") or []
     return DriveView(
         bay=str(place.get("ServiceLabel") or body.get("Id")),
@@ -304,6 +343,9 @@ def _drive(body: Body, volumes: dict[str, VolumeView]) -> DriveView:
         led=str(body.get("StatusIndicator") or ""),
         why="; ".join(str(c.get("Message")) for c in conditions),
         path=str(body.get("@odata.id")),
+        predicted=bool(body.get("FailurePredicted")),
+        unreadable=int(_ours(body).get("UnreadableBytes") or 0),
+        spare=spare,
     )
 
 
@@ -317,7 +359,7 @@ def _volume(body: Body) -> VolumeView:
     name = str(body.get("DisplayName") or body.get("Name") or body.get("Id"))
     return VolumeView(
         name=name,
-        level=str(body.get("RAIDType") or ""),
+        level=str(ours.get("Level") or body.get("RAIDType") or ""),
         size=int(body.get("CapacityBytes") or 0),
         strip=body.get("StripSizeBytes"),
         rotation=ours.get("Rotation"),
@@ -326,22 +368,26 @@ def _volume(body: Body) -> VolumeView:
         health=health,
         margin=ours["Margin"] if "Margin" in ours else _margin(body, health),
         members=tuple(
-            MemberView(m["Position"], m["Bay"], m["SerialNumber"], m["State"]) for m in ours.get("Members", [])
+            MemberView(m["Position"], m["Bay"], m["SerialNumber"], m["State"], m.get("StandsInForBay") or "")
+            for m in ours.get("Members", [])
         ),
         work=tuple(_work(name, op) for op in body.get("Operations") or []),
         content=ours.get("Content"),
         path=str(body.get("@odata.id")),
         etag=body.get("@odata.etag"),
+        spans=int(body.get("MediaSpanCount") or 1),
+        q=f"Q {ours['QPlace']}, {ours['QExponent']}" if ours.get("QPlace") else None,
     )
 
 
 def _margin(body: Body, health: str) -> int | None:
     """The margin of a volume whose server does not state it: told only while everything is healthy."""
     level, members = body.get("RAIDType"), (body.get("Links") or {}).get("Drives") or []
+    spans = body.get("MediaSpanCount") if level in LEVELS and LEVELS[level].inner else None
     if health != "OK" or level not in LEVELS:
         return None
     try:
-        return margin(layout(level, len(members)).pattern(), [])
+        return margin(layout(level, len(members), spans=spans).pattern(), [])
     except GeometryError:
         return None
 
@@ -360,4 +406,4 @@ def _work(volume: str, operation: Body) -> Work:
     done, total = ours.get("DoneBytes"), ours.get("TotalBytes")
     percent = 100 * done / total if done is not None and total else float(operation.get("PercentageComplete") or 0)
     name = str(operation.get("OperationName") or operation.get("Operation") or "work")
-    return Work(volume, name, percent, done, total)
+    return Work(volume, name, percent, done, total, ours.get("Waiting") is True)

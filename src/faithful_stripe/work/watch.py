@@ -47,6 +47,8 @@ def watch(client: Client) -> Iterator[Snapshot]:
         for volume in seen.volumes:
             for work in volume.work:
                 start = first.setdefault((work.volume, work.name), (at, work.percent))
+                if work.waits:
+                    start = first[work.volume, work.name] = (at, work.percent)
                 progress.append(_measure(Progress(work, volume.margin), start, at))
         yield Snapshot(seen.time, tuple(progress), seen.volumes)
         if not progress:

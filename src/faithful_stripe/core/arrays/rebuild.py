@@ -10,10 +10,10 @@ import numpy as np
 
 from ..ranges import Range
 from ..source import BlockSourceError, Unreadable, WritableSource
-from . import codes
+from . import codes, gf256
 from .engine import Array, data_rows
 from .layout import Cell, Pattern
-from .parity import Bytes2D, combine, recover
+from .parity import Bytes, Bytes2D, combine_many, recover
 
 CHUNK_BYTES = 1 << 18
 """Bytes of one member handled at a time (at least one unit of rows)."""
@@ -173,13 +173,23 @@ def _compute_by_strip(array: Array, member: int, first: int, last: int) -> Bytes
 
 @dataclass(frozen=True)
 class Mismatch:
-    """A row whose check equation does not hold: which one (0 is P or a mirror, 1 is Q), and where first."""
+    """A group of strips whose check equations do not hold.
+
+    row         the group's first row, from 0
+    group       its number in the period
+    equation    the first one that fails (0 is P or a mirror, 1 is Q)
+    members     those that take part in it
+    first_byte  where in the strip the first difference is; bytes: how many differ
+    liar        the member that holds wrong bytes, where two equations tell; else None
+    """
 
     row: int
+    group: int
     equation: int
     members: tuple[int, ...]
     first_byte: int
     bytes: int
+    liar: int | None = None
 
 
 def check_rows(array: Array, first: int, last: int) -> Iterator[tuple[int, list[Mismatch]]]:
@@ -204,20 +214,68 @@ def check_rows(array: Array, first: int, last: int) -> Iterator[tuple[int, list[
 
 def _check_block(pattern: Pattern, blocks: list[Bytes2D], first: int, last: int) -> list[Mismatch]:
     found = []
-    for group in pattern.groups:
+    for number, group in enumerate(pattern.groups):
         phase = min(row for row, _ in group.cells)
         begin = (phase - first) % pattern.rows
         count = len(range(begin, last - first, pattern.rows))
         if not count:
             continue
         cells = [blocks[who][begin + row - phase :: pattern.rows][:count] for row, who in group.cells]
-        total = np.empty((count, cells[0].shape[1]), np.uint8)
-        for equation, check in enumerate(group.checks):
-            used = [i for i, k in enumerate(check) if k]
-            combine(total, [cells[i] for i in used], [check[i] for i in used])
-            for bad in np.flatnonzero(total.any(axis=1)).tolist():
-                wrong = np.flatnonzero(total[bad])
-                members = tuple(group.cells[i][1] for i in used)
-                row = first + begin + bad * pattern.rows
-                found.append(Mismatch(row, equation, members, int(wrong[0]), len(wrong)))
-    return sorted(found, key=lambda m: (m.row, m.equation))
+        sums = np.empty((len(group.checks), count, cells[0].shape[1]), np.uint8)
+        combine_many(list(sums), cells, group.checks)
+        for bad in np.flatnonzero(sums.any(axis=(0, 2))).tolist():
+            equation = int(np.argmax(sums[:, bad].any(axis=1)))
+            wrong = np.flatnonzero(sums[equation, bad])
+            members = tuple(group.cells[i][1] for i, k in enumerate(group.checks[equation]) if k)
+            cell = locate(group.checks, sums[:, bad])
+            liar = None if cell is None else group.cells[cell][1]
+            row = first + begin + bad * pattern.rows
+            found.append(Mismatch(row, number, equation, members, int(wrong[0]), len(wrong), liar))
+    return sorted(found, key=lambda m: (m.row, m.group))
+
+
+def locate(checks: codes.Checks, sums: Bytes2D) -> int | None:
+    """The one cell whose error explains the sums that the equations leave; None where several could, or none.
+
+    sums  uint8 (equations, bytes): what each equation adds up to, not all zero
+
+    An error e in cell c leaves the sums H[r][c] * e, so H[r][c] * sum_q = H[q][c] * sum_r for all r and q: with P
+    and Q this singles one member out, byte by byte (Anvin, "The mathematics of RAID-6", section 4).
+    """
+    suspects = []
+    for cell in range(len(checks[0])):
+        column = [row[cell] for row in checks]
+        pairs = [(r, q) for r in range(len(checks)) for q in range(r)]
+        silent = all(column[r] or not sums[r].any() for r in range(len(checks)))
+        if silent and all((_times(column[r], sums[q]) == _times(column[q], sums[r])).all() for r, q in pairs):
+            suspects.append(cell)
+    return suspects[0] if len(suspects) == 1 else None
+
+
+def _times(factor: int, values: Bytes) -> Bytes:
+    table = np.array([gf256.multiply(factor, value) for value in range(256)], np.uint8)
+    result: Bytes = table[values]
+    return result
+
+
+def repair_row(array: Array, bad: Mismatch) -> None:
+    """Make the equations of a group hold: the liar is computed again, or where none is known, copies and parity."""
+    geometry = array.geometry
+    group = geometry.pattern.groups[bad.group]
+    period = bad.row // geometry.pattern.rows
+    places = [(who, geometry.cell_offset(period, row, who)) for row, who in group.cells]
+    wrong = [i for i, (_row, who) in enumerate(group.cells) if who == bad.liar]
+    wanted = tuple(wrong or range(group.data, len(group.cells)))
+    stages = codes.stages(group.checks, frozenset(wanted), wanted)
+    assert stages is not None  # one member, or all of the checks, always follow from the others
+    strips = [np.empty((1, geometry.strip_bytes), np.uint8) for _ in stages.cells]
+    for strip, cell in zip(strips, stages.cells, strict=True):
+        source = array.members[places[cell][0]]
+        assert source is not None
+        source.read_into(places[cell][1], strip)
+    outs = [np.empty((1, geometry.strip_bytes), np.uint8) for _ in wanted]
+    recover(outs, strips, stages)
+    for out, cell in zip(outs, wanted, strict=True):
+        target = array.members[places[cell][0]]
+        assert isinstance(target, WritableSource)
+        target.write(places[cell][1], out)

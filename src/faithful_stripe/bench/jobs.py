@@ -1,0 +1,291 @@
+"""Work that goes on with the bench clock: rebuilds, copies, consistency checks; one at a time on each drive."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterator
+
+from ..core.arrays.rebuild import NotRecoverable, check_rows, rebuild_rows, repair_row
+from ..core.source import Unreadable
+from .controller import Controller
+from .state import Drive, Job, Member, Volume
+
+HOST_SECONDS = 1.0
+"""Work is checkpointed about this often, in seconds of the host's time."""
+
+NEVER = -1
+"""The generation of a member that has not been complete yet: it is stale whenever it returns."""
+
+COPY_BYTES = 4 << 20
+
+
+def start_rebuild(controller: Controller, volume: Volume, position: int, drive: Drive) -> Job:
+    """Begin to compute the member at `position` onto `drive`."""
+    drop(controller, volume, position)
+    volume.members[position] = Member(drive.serial, str(drive.bay), "rebuilding", 0, NEVER)
+    controller.event("rebuild started", drive=drive, volume=volume.name)
+    return _add(controller, Job(0, "rebuild", volume.number, position, 0.0))
+
+
+def start_copy(controller: Controller, volume: Volume, position: int, drive: Drive, why: str) -> Job:
+    """Begin to copy the member at `position` onto `drive`, which takes its place at the end."""
+    controller.event("copy started", drive=drive, volume=volume.name, why=why)
+    return _add(controller, Job(0, "copy", volume.number, position, 0.0, target=drive.serial))
+
+
+def start_check(controller: Controller, volume: Volume, repair: bool) -> Job:
+    """Begin to test every parity and copy of a volume, and to mend it if asked."""
+    controller.event("check started", volume=volume.name, mode="repairing" if repair else "report only")
+    return _add(controller, Job(0, "check", volume.number, -1, 0.0, repair=repair))
+
+
+def _add(controller: Controller, job: Job) -> Job:
+    job.number = controller.state.take_number()
+    job.rate = min(d.rate for d in _drives(controller, job)) * float(controller.facts["rebuild_share"])
+    controller.state.jobs[job.number] = job
+    return job
+
+
+def _drives(controller: Controller, job: Job) -> list[Drive]:
+    """The drives that a job keeps busy."""
+    volume = controller.state.volumes[job.volume]
+    serials = [m.serial for m in volume.members if m.state != "lost"]
+    if job.kind == "copy":
+        serials = [volume.members[job.position].serial, job.target]
+    return [controller.state.drives[s] for s in serials]
+
+
+def drop(controller: Controller, volume: Volume, position: int) -> None:
+    """Forget the work on a position."""
+    for job in controller.jobs_of(volume):
+        if job.position == position:
+            del controller.state.jobs[job.number]
+
+
+def take_over_copy(controller: Controller, volume: Volume, copy: Job) -> None:
+    """The drive being copied is gone: what was copied counts, the rest is rebuilt onto the same target."""
+    del controller.state.jobs[copy.number]
+    drive = controller.state.drives[copy.target]
+    old = volume.members[copy.position]
+    member = Member(drive.serial, str(drive.bay), "rebuilding", copy.done, NEVER, old.home)
+    volume.members[copy.position] = member
+    controller.event("rebuild started", drive=drive, volume=volume.name)
+    job = _add(controller, Job(0, "rebuild", volume.number, copy.position, 0.0))
+    job.base = copy.done
+
+
+# the clock --------------------------------------------------------------------------------------
+
+
+def advance(controller: Controller, until: float, settle: Callable[[Controller], None]) -> None:
+    """Carry all work on to the bench time `until`, finishing what ends before, in that order.
+
+    settle  called whenever something ended: it may begin new work
+    """
+    state = controller.state
+    while state.jobs:
+        running = activate(controller)
+        ends = {j.number: float(j.since or 0.0) + (extent(controller, j) - j.base) / j.rate for j in running}
+        first = min(ends, key=lambda number: (ends[number], number))
+        moment = min(ends[first], until)
+        finished = ends[first] <= until
+        for job in running:
+            if job.number in state.jobs:
+                controller.now = max(controller.now, moment)
+                _work(controller, job, extent(controller, job) if job.number == first and finished else None)
+        if finished or any(job.number not in state.jobs for job in running):
+            settle(controller)
+        if not finished:
+            break
+    controller.now = max(controller.now, until)
+
+
+def activate(controller: Controller) -> list[Job]:
+    """The jobs whose drives no earlier job keeps busy; the others wait, and their clocks with them.
+
+    To be called whenever jobs have come or gone, so that each runs from the moment it could.
+    """
+    busy: set[str] = set()
+    running = []
+    for job in sorted(controller.state.jobs.values(), key=lambda j: j.number):
+        mine = {d.serial for d in _drives(controller, job)}
+        if busy & mine:
+            if job.since is not None:
+                job.base, job.since = done(controller, job), None
+        else:
+            if job.since is None:
+                job.since, job.base = controller.now, done(controller, job)
+            running.append(job)
+        busy |= mine
+    return running
+
+
+def extent(controller: Controller, job: Job) -> int:
+    """Bytes of a member that the job covers."""
+    made = controller.state.volumes[job.volume].geometry
+    return made.rows * made.strip_bytes
+
+
+def done(controller: Controller, job: Job) -> int:
+    """Bytes of a member that are done."""
+    return controller.state.volumes[job.volume].members[job.position].done if job.kind == "rebuild" else job.done
+
+
+def _work(controller: Controller, job: Job, goal: int | None) -> None:
+    """Bring a job to where the clock has brought it (or to `goal`, in bytes of the member)."""
+    volume = controller.state.volumes[job.volume]
+    made = volume.geometry
+    unit = made.strip_bytes * made.pattern.unit_rows
+    due = job.base + int((controller.now - float(job.since or 0.0)) * job.rate)
+    due = min(extent(controller, job), due // unit * unit) if goal is None else goal
+    if due > done(controller, job):
+        steps = {"rebuild": _rebuild, "copy": _copy, "check": _check}[job.kind](controller, job, volume, due)
+        last = time.monotonic()
+        for _step in steps:
+            if time.monotonic() - last > HOST_SECONDS:
+                controller.checkpoint()
+                last = time.monotonic()
+    if job.number in controller.state.jobs and done(controller, job) >= extent(controller, job):
+        _finish(controller, job, volume)
+
+
+def _rebuild(controller: Controller, job: Job, volume: Volume, due: int) -> Iterator[None]:
+    member, made = volume.members[job.position], volume.geometry
+    target, strip = controller.medium(controller.state.drives[member.serial]), made.strip_bytes
+    if controller.margin(volume) < 0:
+        _give_up(controller, job, volume, "the volume has failed")
+        return
+    while member.done < due:
+        array = controller.array(volume)
+        try:
+            for row in rebuild_rows(array, job.position, target, member.done // strip, due // strip):
+                member.done = row * strip
+                target.flush()
+                yield
+        except NotRecoverable as reason:
+            bad = (int(reason.facts["offset"]) - volume.start) // strip
+            for row in range(member.done // strip, bad + made.pattern.unit_rows, made.pattern.unit_rows):
+                _rebuild_one(controller, job, volume, row)
+                member.done = (row + made.pattern.unit_rows) * strip
+                yield
+
+
+def _rebuild_one(controller: Controller, job: Job, volume: Volume, row: int) -> None:
+    """One row next to an unreadable sector; where it cannot be computed, its strip is marked, and named."""
+    member, made = volume.members[job.position], volume.geometry
+    drive = controller.state.drives[member.serial]
+    target = controller.medium(drive)
+    try:
+        for _row in rebuild_rows(controller.array(volume), job.position, target, row, row + made.pattern.unit_rows):
+            pass
+    except NotRecoverable as reason:
+        offset = volume.start + row * made.strip_bytes
+        target.spoil(offset, made.strip_bytes * made.pattern.unit_rows)
+        lost = [m for m in reason.facts["members"] if m != job.position]
+        where = lost_ranges(volume, [job.position, *lost], row)
+        controller.event("strip lost", drive=drive, volume=volume.name, where=where)
+
+
+def lost_ranges(volume: Volume, positions: list[int], row: int) -> str:
+    """The volume's bytes that stand in a row on these members, in words."""
+    made = volume.geometry
+    starts = [int(made.to_volume(p, volume.start + row * made.strip_bytes)) for p in positions]
+    found = [f"{start} to {start + made.strip_bytes}" for start in sorted(s for s in starts if s >= 0)]
+    return "bytes " + ", ".join(found) if found else "parity only, no data"
+
+
+def _copy(controller: Controller, job: Job, volume: Volume, due: int) -> Iterator[None]:
+    """Copy what is data, clear what is not; sectors that cannot be read are computed from the others."""
+    source = controller.medium(controller.state.drives[volume.members[job.position].serial])
+    target = controller.medium(controller.state.drives[job.target])
+    strip = volume.geometry.strip_bytes * volume.geometry.pattern.unit_rows
+    while job.done < due:
+        end = min(due, job.done + max(strip, 64 * COPY_BYTES // strip * strip))
+        a, b = volume.start + job.done, volume.start + end
+        for x, y in list(target.data_ranges(a, b)):
+            target.discard(x, y - x)
+        for x, y in list(source.data_ranges(a, b)):
+            for at in range(x, y, COPY_BYTES):
+                _copy_piece(controller, job, volume, at, min(COPY_BYTES, y - at))
+                yield
+        job.done = end
+        target.flush()
+        yield
+
+
+def _copy_piece(controller: Controller, job: Job, volume: Volume, at: int, length: int) -> None:
+    source = controller.medium(controller.state.drives[volume.members[job.position].serial])
+    target = controller.medium(controller.state.drives[job.target])
+    buffer = bytearray(length)
+    try:
+        source.read_into(at, buffer)
+        target.write(at, buffer)
+        return
+    except Unreadable:
+        pass
+    strip = volume.geometry.strip_bytes
+    unit = volume.geometry.pattern.unit_rows
+    array = controller.array(volume)
+    array.members[job.position] = None
+    first = (at - volume.start) // strip // unit * unit
+    last = -(-(at + length - volume.start) // strip // unit) * unit
+    for row in range(first, last, unit):
+        try:
+            for _row in rebuild_rows(array, job.position, target, row, row + unit):
+                pass
+        except NotRecoverable:
+            target.spoil(volume.start + row * strip, strip * unit)
+            where = lost_ranges(volume, [job.position], row)
+            controller.event("strip lost", drive=target.drive, volume=volume.name, where=where)
+
+
+def _check(controller: Controller, job: Job, volume: Volume, due: int) -> Iterator[None]:
+    strip = volume.geometry.strip_bytes
+    if volume.lost:
+        del controller.state.jobs[job.number]
+        controller.event(
+            "check stopped", volume=volume.name, why="a member is missing, there is nothing to check against"
+        )
+        return
+    array = controller.array(volume)
+    try:
+        for row, found in check_rows(array, job.done // strip, due // strip):
+            for bad in {mismatch.row: mismatch for mismatch in found}.values():
+                job.found += 1
+                liar = bad.liar
+                drive = controller.state.drives[volume.members[liar].serial] if liar is not None else None
+                who = f"member {liar} holds wrong bytes" if liar is not None else "which member is wrong cannot be told"
+                controller.event("mismatch", drive=drive, volume=volume.name, row=bad.row, who=who)
+                if job.repair:
+                    repair_row(array, bad)
+            job.done = row * strip
+            yield
+    except NotRecoverable as reason:
+        del controller.state.jobs[job.number]
+        controller.event("check stopped", volume=volume.name, why=reason.what)
+
+
+def _finish(controller: Controller, job: Job, volume: Volume) -> None:
+    del controller.state.jobs[job.number]
+    if job.kind == "check":
+        mended = " and repaired them" if job.repair and job.found else ""
+        kind = "check done" if job.found == 0 else "check found"
+        controller.event(kind, volume=volume.name, found=job.found, mended=mended)
+        return
+    member = volume.members[job.position]
+    if job.kind == "rebuild":
+        member.state, member.done, member.generation = "active", 0, volume.generation
+        controller.event("rebuild done", drive=controller.state.drives[member.serial], volume=volume.name)
+        controller.event_condition(volume)
+        return
+    drive = controller.state.drives[job.target]
+    home = member.home if member.home != drive.bay else ""
+    volume.members[job.position] = Member(drive.serial, str(drive.bay), "active", 0, member.generation, home)
+    controller.event("copy done", drive=drive, volume=volume.name, old=member.serial)
+
+
+def _give_up(controller: Controller, job: Job, volume: Volume, why: str) -> None:
+    del controller.state.jobs[job.number]
+    member = volume.members[job.position]
+    member.state, member.done = "lost", 0
+    controller.event("rebuild stopped", drive=controller.state.drives[member.serial], volume=volume.name, why=why)

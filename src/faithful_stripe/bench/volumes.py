@@ -1,0 +1,170 @@
+"""Making and removing volumes: what is wished for, whether it can be had, and the volume itself."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+from ..core.arrays.geometry import geometry
+from ..core.arrays.levels import level_named
+from ..core.units import decimal_size
+from . import errors
+from .clock import iso
+from .controller import RESERVED_BYTES, Controller
+from .state import Drive, Member, Volume
+
+ALIGN = 1 << 20
+"""Volumes that share drives start at multiples of this, in bytes."""
+
+
+@dataclass(frozen=True)
+class Wish:
+    """A volume as somebody wants it; `bays` in the order of the members, spans one after the other.
+
+    size   bytes of the volume; None for all that the drives hold
+    mixed  allow drives of different media or sector size
+    """
+
+    name: str
+    level: str
+    bays: tuple[str, ...]
+    strip: int = 65536
+    size: int | None = None
+    rotation: str | None = None
+    data: str | None = None
+    q_place: str | None = None
+    q_exponent: str | None = None
+    spans: int | None = None
+    copies: int | None = None
+    mixed: bool = False
+
+
+def check(controller: Controller, wish: Wish) -> Volume:
+    """The volume that a wish describes, not yet made.
+
+    Raises ControllerRefusal or GeometryError, saying which wish cannot be met.
+    """
+    if not re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9_-]{0,14}", wish.name):
+        raise errors.BadName(name=wish.name)
+    if any(v.name == wish.name for v in controller.state.volumes.values()):
+        raise errors.NameTaken(name=wish.name)
+    drives = [_usable(controller, bay, wish.bays) for bay in wish.bays]
+    if not wish.mixed:
+        _check_alike(drives)
+    sharing = _sharing(controller, drives)
+    start = -(-max((v.end for v in sharing), default=0) // ALIGN) * ALIGN
+    room = min((d.size for d in drives), default=0) - RESERVED_BYTES - start
+    facts = level_named(wish.level)
+    made = geometry(
+        facts.name,
+        len(wish.bays),
+        wish.strip,
+        member_bytes=max(0, room) // wish.strip * wish.strip,
+        start_bytes=start,
+        rotation=wish.rotation,
+        data=wish.data,
+        spans=wish.spans,
+        copies=wish.copies,
+        q_place=wish.q_place,
+        q_exponent=wish.q_exponent,
+    )
+    extent = made.rows * wish.strip
+    if wish.size is not None:
+        if not 0 < wish.size <= made.volume_bytes:
+            most = made.volume_bytes
+            raise errors.NoRoom(wanted=wish.size, most=most, text=decimal_size(most))
+        per_row = made.pattern.strips * wish.strip / made.pattern.rows
+        extent = (int(wish.size / per_row) + 2 * made.pattern.unit_rows) * wish.strip
+        extent = min(
+            made.rows * wish.strip,
+            extent // (made.pattern.unit_rows * wish.strip) * made.pattern.unit_rows * wish.strip,
+        )
+    chosen = made.layout
+    return Volume(
+        number=0,
+        name=wish.name,
+        level=chosen.level,
+        strip=wish.strip,
+        rotation=chosen.rotation,
+        data=chosen.data,
+        start=start,
+        extent=extent,
+        members=[Member(d.serial, str(d.bay)) for d in drives],
+        created=iso(controller.now),
+        spans=chosen.spans,
+        copies=chosen.copies,
+        q_place=chosen.q_place,
+        q_exponent=chosen.q_exponent,
+    )
+
+
+def create(controller: Controller, volume: Volume) -> Volume:
+    """Make a checked volume: its members are emptied, so that their parity is true from the start."""
+    volume.number = controller.state.take_number()
+    for member in volume.members:
+        medium = controller.medium(controller.state.drives[member.serial])
+        for a, b in list(medium.data_ranges(volume.start, volume.end)):
+            medium.discard(a, b - a)
+    controller.state.volumes[volume.number] = volume
+    size = decimal_size(volume.geometry.volume_bytes)
+    bays = ", ".join(m.bay for m in volume.members)
+    controller.event("volume created", volume=volume.name, what=f"{volume.level}, {size}, bays {bays}")
+    return volume
+
+
+def delete(controller: Controller, volume: Volume) -> None:
+    """Forget a volume; its drives are unassigned afterwards, their bytes as they were."""
+    for job in controller.jobs_of(volume):
+        del controller.state.jobs[job.number]
+    for spare in list(controller.state.spares.values()):
+        if volume.number in spare.volumes:
+            spare.volumes.remove(volume.number)
+            if not spare.volumes:  # it was for this volume only: it must not turn into a global one
+                del controller.state.spares[spare.serial]
+    del controller.state.volumes[volume.number]
+    controller.event("volume deleted", volume=volume.name)
+
+
+def free_drive(controller: Controller, bay: str) -> Drive:
+    """The drive in a bay if nothing uses it. Raises UnknownBay, EmptyBay, DriveFailed, DriveInUse."""
+    drive = controller.seated(bay)
+    if drive.fault:
+        raise errors.DriveFailed(bay=bay, serial=drive.serial)
+    found = controller.state.memberships(drive.serial)
+    if found:
+        raise errors.DriveInUse(bay=bay, serial=drive.serial, volume=found[0][0].name)
+    if controller.state.in_use(drive.serial):
+        raise errors.DriveInUse(bay=bay, serial=drive.serial, volume="that is being copied onto it")
+    return drive
+
+
+def _usable(controller: Controller, bay: str, bays: tuple[str, ...]) -> Drive:
+    drive = controller.seated(bay)
+    if bays.count(bay) > 1:
+        raise errors.NamedTwice(bay=bay)
+    if drive.fault:
+        raise errors.DriveFailed(bay=bay, serial=drive.serial)
+    if drive.serial in controller.state.spares:
+        raise errors.DriveIsSpare(bay=bay, serial=drive.serial)
+    return drive
+
+
+def _sharing(controller: Controller, drives: list[Drive]) -> list[Volume]:
+    """Volumes on the same drives, which a new one may follow. Raises DriveInUse for any other overlap."""
+    wanted = {d.serial for d in drives}
+    found: dict[int, Volume] = {}
+    for drive in drives:
+        for volume, _position in controller.state.memberships(drive.serial):
+            if {m.serial for m in volume.members} != wanted or volume.lost:
+                raise errors.DriveInUse(bay=drive.bay, serial=drive.serial, volume=volume.name)
+            found[volume.number] = volume
+        if controller.state.in_use(drive.serial) and not controller.state.memberships(drive.serial):
+            raise errors.DriveInUse(bay=drive.bay, serial=drive.serial, volume="that is being copied onto it")
+    return list(found.values())
+
+
+def _check_alike(drives: list[Drive]) -> None:
+    for what, values in (("media", [d.media for d in drives]), ("sector size", [str(d.sector) for d in drives])):
+        if len(set(values)) > 1:
+            listed = ", ".join(f"bay {d.bay} {value}" for d, value in zip(drives, values, strict=True))
+            raise errors.UnlikeDrives(what=what, values=listed, unless=", or allow it with --mixed")
