@@ -261,7 +261,7 @@ def test_the_journal_replays_what_a_kill_interrupted(bench, filled):
         array = session.controller.array(volume)
         session.controller.before_write(volume)
         (step,) = array.plan_writes(1_050_000, b"T" * 1000)
-        assert step.partial
+        assert step.guarded
         payload = b"".join(piece.tobytes() for _m, _o, piece in step.pieces)
         pieces = tuple((m, o, len(piece)) for m, o, piece in step.pieces)
         record = Record("content", volume.number, pieces, payload)

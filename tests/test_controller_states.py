@@ -13,56 +13,12 @@ import pytest
 
 from faithful_stripe.bench import members, volumes
 from faithful_stripe.bench.bench import Bench, create
-from faithful_stripe.bench.controller import RESERVED_BYTES
 from faithful_stripe.bench.volumes import Wish
 from faithful_stripe.core.arrays.rebuild import check_rows
 from faithful_stripe.core.source import read
 
 from .conftest import Wall
-
-SIZE = RESERVED_BYTES + (1 << 20)
-TEXT = f"""
-format = "faithful-stripe/bench/1"
-[server]
-name = "small-1"
-maker = "Tarn & Quill"
-model = "T4"
-serial = "T"
-firmware = "1"
-bays = "1-6"
-panel = ["1-6"]
-[[controller]]
-id = "RAID-1"
-maker = "Tarn & Quill"
-model = "Lintel R4"
-serial = "L"
-firmware = "1"
-bays = "1-6"
-rebuild_share = 0.5
-[model.small]
-vendor = "Holmgard"
-model = "Drop"
-part = "D"
-size = {SIZE}
-media = "HDD"
-protocol = "SAS"
-rpm = 7200
-sector = 512
-rate = 1
-firmware = "1"
-[seated]
-1 = {{ model = "small", serial = "D1" }}
-2 = {{ model = "small", serial = "D2" }}
-3 = {{ model = "small", serial = "D3" }}
-4 = {{ model = "small", serial = "D4" }}
-[[stock]]
-model = "small"
-serial = "S1"
-[[stock]]
-model = "small"
-serial = "S2"
-"""
-
+from .small import TEXT
 
 STEPS = 90
 happened: Counter[str] = Counter()
@@ -83,7 +39,15 @@ class History:
 
     def step(self) -> None:
         """One step, and the comparison after it."""
-        choices = {self.write: 6, self.lose: 4, self.bring: 5, self.wait: 3, self.by_hand: 1, self.restart: 1}
+        choices = {
+            self.write: 6,
+            self.lose: 4,
+            self.bring: 5,
+            self.wait: 3,
+            self.by_hand: 1,
+            self.restart: 1,
+            self.spare: 1,
+        }
         (chosen,) = self.rng.choices(list(choices), list(choices.values()))
         self.told.append(chosen.__name__)
         chosen()
@@ -122,6 +86,7 @@ class History:
             volume = s.controller.volume("v")
             lost = [m for m in volume.members if m.state == "lost"]
             if not lost:
+                self.replace_what_a_spare_stands_in_for(s, volume)
                 return
             member = self.rng.choice(lost)
             there = s.state.in_bay(member.bay)
@@ -137,20 +102,47 @@ class History:
                 happened["a stale member back"] += stale
                 s.seat(bay, drive.serial)
 
+    def replace_what_a_spare_stands_in_for(self, s, volume) -> None:
+        for member in volume.members:
+            loose = [d for d in s.state.drives.values() if d.bay is None and not d.fault]
+            if member.home and loose:
+                if s.state.in_bay(member.home):
+                    s.pull(member.home)
+                s.medium(loose[0]).discard(0, loose[0].size)  # blank, as a replacement is
+                s.seat(member.home, loose[0].serial)
+                return
+
     def wait(self) -> None:
         self.wall.now += self.rng.choice([0.1, 0.5, 4.0])
 
     def by_hand(self) -> None:
         with self.bench.session() as s:
             volume = s.controller.volume("v")
-            free = [d for d in s.state.drives.values() if d.works and not s.state.memberships(d.serial)]
+            free = [d for d in s.state.drives.values() if d.works and not s.state.in_use(d.serial)]
             lost = any(m.state == "lost" for m in volume.members)
             if free and lost and s.controller.margin(volume) >= 0:
                 members.rebuild_onto(s.controller, volume, str(self.rng.choice(free).bay))
 
+    def spare(self) -> None:
+        """A free drive becomes a hot spare, or a spare a free drive."""
+        with self.bench.session() as s:
+            loose = [d for d in s.state.drives.values() if d.bay is None and not d.fault]
+            if loose and s.state.in_bay("6") is None:
+                s.seat("6", loose[0].serial)
+            seated = [d for d in s.state.drives.values() if d.works and not s.state.in_use(d.serial)]
+            if seated:
+                drive = self.rng.choice(seated)
+                if drive.serial in s.state.spares:
+                    members.remove_spare(s.controller, str(drive.bay))
+                else:
+                    members.add_spare(s.controller, str(drive.bay), [], self.rng.random() < 0.7)
+
     def restart(self) -> None:
         self.bench.close()
         self.bench = Bench(self.folder, wall=self.wall)
+        if self.rng.random() < 0.5:
+            with self.bench.session(power_cut=self.rng):
+                pass
 
     def end(self) -> None:
         """All work done and, if the volume is whole, all parity true."""
@@ -176,6 +168,7 @@ def test_no_acknowledged_byte_differs_within_the_margin(tmp_path, group):
         history.end()
     for what in (
         "RebuildStarted", "RebuildDone", "MemberReturned", "VolumeFailure", "DriveFailure", "DriveNotTaken",
+        "SpareTookOver", "CopyDone", "PowerRestored",
         "a stale member back", "a rebuilding member lost",
     ):  # fmt: skip
         assert happened[what] >= 1, (what, happened)  # a history in which it never happens proves nothing

@@ -1,5 +1,6 @@
 """Block sources: one contract, held by every kind; files that appear whole or not at all."""
 
+import errno
 import hashlib
 import os
 from pathlib import Path
@@ -11,6 +12,7 @@ from faithful_stripe.core.arrays.geometry import geometry
 from faithful_stripe.core.ranges import clip, subtract, union, widen
 from faithful_stripe.core.source import MemorySource, OutOfBounds, ReadOnlySource, Unreadable, Window, read
 from faithful_stripe.media.image import ImageFile, MediaError, TruncatedImage, create_sparse
+from faithful_stripe.media.parts import Parts, create_image, open_image, part_path
 from faithful_stripe.media.whole import copy_data, new_image, sha256, write_text
 
 SIZE = 1 << 20
@@ -25,12 +27,18 @@ def image(folder: Path):
     return ImageFile(folder / "drive.img", writable=True)
 
 
+def parts(folder: Path):
+    for number, size in ((1, 300_000), (2, 12_288), (3, SIZE - 312_288)):
+        create_sparse(part_path(folder / "drive.img", number), size)
+    return open_image(folder / "drive.img", writable=True, expected_size=SIZE)
+
+
 def array(_folder: Path):
     made = geometry("RAID5", 3, 4096, member_bytes=SIZE // 2)
     return Array(made, [MemorySource(SIZE // 2) for _ in range(3)])
 
 
-@pytest.mark.parametrize("kind", [memory, image, array])
+@pytest.mark.parametrize("kind", [memory, image, parts, array])
 class TestEverySource:
     def test_is_zeros_until_written(self, kind, tmp_path):
         source = kind(tmp_path)
@@ -131,3 +139,23 @@ def test_ranges():
     assert clip([(0, 4), (6, 9)], 3, 7) == [(3, 4), (6, 7)]
     assert widen([(5, 6)], 4, origin=1) == [(5, 9)]
     assert subtract([(0, 10)], [(0, 1), (5, 20)]) == [(1, 5)]
+
+
+def test_a_drive_larger_than_the_file_system_allows_is_made_of_parts(tmp_path, monkeypatch):
+    monkeypatch.setattr("faithful_stripe.media.parts.create_sparse", _at_most_a_mebibyte)
+    create_image(tmp_path / "big.img", (5 << 20) // 2, part_bytes=1 << 20)
+    assert sorted(p.name for p in tmp_path.iterdir()) == ["big.img", "big.img.part2", "big.img.part3"]
+    with open_image(tmp_path / "big.img") as joined:
+        assert isinstance(joined, Parts) and joined.size == (5 << 20) // 2
+    with pytest.raises(TruncatedImage):
+        open_image(tmp_path / "big.img", expected_size=3 << 20)
+    (tmp_path / "new.img.part2").touch()
+    with pytest.raises(MediaError):
+        create_image(tmp_path / "new.img", 2 << 20, part_bytes=1 << 20)
+    assert not (tmp_path / "new.img").exists()
+
+
+def _at_most_a_mebibyte(path, size):
+    if size > 1 << 20:
+        raise MediaError(path=path, what="too large", to_do="") from OSError(errno.EFBIG, "too large")
+    create_sparse(path, size)

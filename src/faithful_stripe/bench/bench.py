@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import random
 import shutil
 import time
 from collections.abc import Callable, Iterator
@@ -10,7 +11,8 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from ..core.ranges import subtract
-from ..media.image import ImageFile, MediaError, create_sparse
+from ..media.image import ImageFile, MediaError
+from ..media.parts import create_image, open_image
 from ..media.whole import CHUNK, sync_folder, write_text
 from . import events, jobs, members
 from .clock import Clock, iso
@@ -50,13 +52,20 @@ class Bench:
         return self._clock
 
     @contextmanager
-    def session(self) -> Iterator[Session]:
-        """Hold the bench for one request: work is carried on to now, and what changed is kept at the end."""
+    def session(self, power_cut: random.Random | None = None) -> Iterator[Session]:
+        """Hold the bench for one request: work is carried on to now, and what changed is kept at the end.
+
+        power_cut  the power has failed before this: drives lose what their caches held, at this chance's pick
+        """
         with self.store.transaction():
             state = self.store.load()
             session = Session(self, state, self._wind(state))
             try:
+                if power_cut:
+                    session.power_lost = session.lose_power(power_cut)
                 session.recover()
+                if power_cut:
+                    session.controller.event("power restored", server=state.server["name"])
                 session.advance()
                 yield session
                 session.save()
@@ -72,19 +81,21 @@ class Session:
         self.bench, self.state, self.clock = bench, state, clock
         self._media: dict[str, Medium] = {}
         self.said: list[Event] = []
+        self.power_lost = 0
         self._unsaved: list[Event] = []
         self.journal = Journal(bench.folder)
         self.controller = Controller(state, self.medium, self.log, self.save_and_go_on, state.clock[0])
 
     def close(self) -> None:
         for medium in self._media.values():
-            medium.image.close()
+            medium.close()
 
     def medium(self, drive: Drive) -> Medium:
         """The drive, opened for reading and writing. Raises TruncatedImage, MediaError."""
         if drive.serial not in self._media:
             path = self.bench.folder / "drives" / f"{drive.serial}.img"
-            self._media[drive.serial] = Medium(drive, ImageFile(path, writable=True, expected_size=drive.size))
+            image = open_image(path, writable=True, expected_size=drive.size)
+            self._media[drive.serial] = Medium(drive, image, self.bench.folder / "drives" / f"{drive.serial}.cache")
         return self._media[drive.serial]
 
     def log(self, event: Event) -> None:
@@ -96,8 +107,14 @@ class Session:
         """Finish writes that a killed process left in the journal."""
         for record in self.journal.records():
             if record.volume in self.state.volumes:
-                replay(record, self.controller.array(self.state.volumes[record.volume]))
+                array = self.controller.array(self.state.volumes[record.volume])
+                replay(record, array)
+                array.flush()
         self.journal.clear()
+
+    def lose_power(self, rng: random.Random) -> int:
+        """Every drive loses some of what it had not flushed; how many sectors in all."""
+        return sum(self.medium(d).cache.lose_power(rng) for d in self.state.drives.values() if d.bay)
 
     def advance(self, seconds: float = 0.0) -> None:
         """Carry work on to now, or to `seconds` of bench time from now."""
@@ -242,7 +259,7 @@ def create(folder: Path, description: Path | None = None, now: Callable[[], floa
     try:
         (building / "drives").mkdir(parents=True)
         for drive in state.drives.values():
-            create_sparse(building / "drives" / f"{drive.serial}.img", drive.size)
+            create_image(building / "drives" / f"{drive.serial}.img", drive.size)
         write_text(building / "bench.toml", text)
         Store.create(building, state)
         os.rename(building, folder)

@@ -1,12 +1,15 @@
-"""A drive as the controller sees it: its image, less the sectors that cannot be read."""
+"""A drive as the controller sees it: its image, its volatile cache, and the sectors that cannot be read."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
+from pathlib import Path
 
 from ..core.ranges import Range, subtract, union
 from ..core.source import Buffer, Unreadable
 from ..media.image import ImageFile
+from ..media.parts import Parts
+from .cache import WriteCache
 from .state import Drive
 
 
@@ -16,8 +19,13 @@ class Medium:
     A write heals what it covers, as a real drive does by using a spare sector.
     """
 
-    def __init__(self, drive: Drive, image: ImageFile) -> None:
+    def __init__(self, drive: Drive, image: ImageFile | Parts, undo: Path) -> None:
         self.drive, self.image = drive, image
+        self.cache = WriteCache(image, undo)
+
+    def close(self) -> None:
+        self.cache.close()
+        self.image.close()
 
     def __str__(self) -> str:
         return f"bay {self.drive.bay}, drive {self.drive.serial}"
@@ -34,15 +42,19 @@ class Medium:
         self.image.read_into(offset, buffer)
 
     def write(self, offset: int, data: Buffer) -> None:
+        length = memoryview(data).nbytes
+        self.cache.before_change(offset, length)
         self.image.write(offset, data)
-        self._heal(offset, memoryview(data).nbytes)
+        self._heal(offset, length)
 
     def discard(self, offset: int, length: int) -> None:
+        self.cache.before_change(offset, length)
         self.image.discard(offset, length)
         self._heal(offset, length)
 
     def flush(self) -> None:
-        self.image.flush()
+        """Empty the drive's cache onto the medium (of the bench; the host's own cache is the host's matter)."""
+        self.cache.flush()
 
     def data_ranges(self, start: int = 0, end: int | None = None) -> Iterator[Range]:
         """The image's data, and what cannot be read: it may be anything but a hole."""

@@ -124,6 +124,11 @@ KINDS: dict[str, Kind] = {
     "mismatch": Kind(
         _OURS + "Mismatch", "Warning", ("volume",), "Row {row} of the volume {volume} does not add up: {who}.",
     ),
+    "power restored": Kind(
+        _OURS + "PowerRestored", "Warning", ("server",),
+        "The power of the server {server} was cut and is back; the controller finished the writes it had begun.",
+        "Work in progress goes on where it was.",
+    ),
     "started": Kind(_OURS + "BenchStarted", "OK", ("server",), "The server {server} was put on the bench."),
 }  # fmt: skip
 

@@ -4,8 +4,8 @@ Before a group of strips is changed, its record is in the journal; a killed proc
 journal or a whole record behind. Opening the bench replays what is there, which is harmless to repeat.
 
 A record is a line of JSON (kind, volume, pieces, CRC-32 of the payload) followed by the payload:
-`content` holds the bytes of a partial group write, to be stored again as they are; `intent` names a range
-of whole groups that was being overwritten, whose parity is computed again from its data.
+`content` holds the bytes of a guarded group write (partial, or degraded), to be stored again as they are;
+`intent` names a range of whole groups that was being overwritten, whose parity is computed again from its data.
 """
 
 from __future__ import annotations
@@ -48,9 +48,10 @@ class Journal:
         with open(self.path, "wb", buffering=0) as file:
             _append(file.fileno(), Record("intent", volume, ((0, offset, len(view)),), b""))
             for step in array.plan_writes(offset, view):
-                if step.partial:
+                if step.guarded:
                     _append(file.fileno(), _content(volume, step))
                 array.apply(step)
+        array.flush()  # a cut of power after this loses nothing; until then the journal has it
         self.clear()
 
     def discard(self, array: Array, volume: int, offset: int, length: int) -> None:
@@ -65,6 +66,7 @@ class Journal:
         with open(self.path, "wb", buffering=0) as file:
             _append(file.fileno(), Record("intent", volume, ((0, first, last - first),), b""))
             array.discard(first, last - first)
+        array.flush()
         self.clear()
         if last < offset + length:
             self.write(array, volume, last, bytes(offset + length - last))

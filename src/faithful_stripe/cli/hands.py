@@ -138,6 +138,28 @@ def _range(text: str) -> tuple[int, int]:
     return parse_size(offset), parse_size(length)
 
 
+@bench.command("cut-power")
+@click.option("--seed", type=int, help="Which unflushed sectors are lost; another pick each time without it.")
+@json_option
+@click.pass_context
+def cut_power(ctx: click.Context, seed: int | None, as_json: bool) -> None:
+    """Cut the server's power, and restore it. Drives lose what their caches had not written.
+
+    \b
+    Example:
+      fstripe --at skerry bench cut-power
+    """
+    import random
+
+    with own_bench(ctx).session(power_cut=random.Random(seed)) as session:
+        lost, said = session.power_lost, _said(session)
+    if as_json:
+        print_json({"lost_sectors": lost, "events": [text for _severity, text in said]})
+        return
+    click.echo(f"The power was cut and is back. Unflushed sectors that were lost: {lost}.")
+    _echo(said)
+
+
 @bench.command()
 @click.argument("time")
 @json_option

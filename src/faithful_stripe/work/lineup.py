@@ -13,6 +13,7 @@ from ..core.lineup.document import Lineup, LineupError, Solution, read_document
 from ..core.lineup.samples import Pile
 from ..core.lineup.solve import solve
 from ..media.image import ImageFile, MediaError
+from ..media.parts import Parts, open_image
 from ..media.whole import write_text
 
 
@@ -23,7 +24,7 @@ def solve_images(paths: Sequence[Path], tell: Callable[[str], None] = lambda _te
     if twice:
         raise LineupError(what=f"{twice} is named twice", to_do="name every image once")
     with ExitStack() as stack:
-        sources = [stack.enter_context(ImageFile(path)) for path in paths]
+        sources = [_open(stack, path) for path in paths]
         return solve(Pile(names, sources), tell)
 
 
@@ -53,8 +54,8 @@ def open_array(path: Path, number: int = 1) -> Iterator[tuple[Lineup, Array]]:
         raise LineupError(what=f"{path}: there is no array {number}", to_do=f"it has {len(arrays)}")
     found = arrays[number - 1]
     with ExitStack() as stack:
-        members = [
-            None if name is None else stack.enter_context(ImageFile(_locate(name, path))) for name in found.members
+        members: list[ImageFile | Parts | None] = [
+            None if name is None else _open(stack, _locate(name, path)) for name in found.members
         ]
         for position, (image, start, size) in enumerate(
             zip(members, found.geometry.start_bytes, found.geometry.member_bytes, strict=True)
@@ -66,6 +67,13 @@ def open_array(path: Path, number: int = 1) -> Iterator[tuple[Lineup, Array]]:
                     to_do="it was cut short, or is not the image that the lineup means",
                 )
         yield found, Array(found.geometry, members, name=f"volume of {path.name}")
+
+
+def _open(stack: ExitStack, path: Path) -> ImageFile | Parts:
+    """An image, read-only, closed with the stack."""
+    image = open_image(path)
+    stack.callback(image.close)
+    return image
 
 
 def _locate(name: str, lineup: Path) -> Path:

@@ -31,12 +31,13 @@ class GroupWrite:
     """The member writes that one group of strips needs, computed and not yet done.
 
     pieces   (member, offset in bytes, bytes)
-    partial  some data strip of the group keeps bytes in these columns: torn, such a write could
-             change them on a degraded array, so it goes through a journal first
+    guarded  torn, this write could change bytes that it does not cover, or leave some that are neither old nor
+             new: some data strip keeps bytes in these columns, or a member is missing. It goes through a
+             journal first; any other is mended by computing its parity again
     """
 
     pieces: tuple[tuple[int, int, Bytes], ...]
-    partial: bool
+    guarded: bool
 
 
 class Array:
@@ -204,7 +205,8 @@ class Array:
         if any(cell in erased and cell not in recoverable for cell in touched):
             raise self._lost(group, erased, number * group.data * strip + inner, new.size)
         columns = np.empty((group.data, high - low), np.uint8)
-        partial = self._fill_old(number, inner, new.size, low, columns) and len(group.cells) > 1
+        kept = self._fill_old(number, inner, new.size, low, columns)
+        guarded = len(group.cells) > 1 and (kept or bool(erased))
         for cell in touched:
             start, end = max(cell * strip, inner), min((cell + 1) * strip, inner + new.size)
             columns[cell, start - cell * strip - low : end - cell * strip - low] = new[start - inner : end - inner]
@@ -219,7 +221,7 @@ class Array:
             member, at = self._cell(group, period, cell, low)
             pieces.append((member, at, check[0]))
         present = tuple(p for p in pieces if self.members[p[0]] is not None)
-        return GroupWrite(present, partial)
+        return GroupWrite(present, guarded)
 
     def _fill_old(self, number: int, inner: int, length: int, low: int, columns: Bytes) -> bool:
         """Read the group's present data into `columns`, where the new bytes do not cover it anyway."""

@@ -1,0 +1,46 @@
+"""A small bench: six bays, four drives of a mebibyte for data, two in the cupboard, all slow."""
+
+from faithful_stripe.bench.controller import RESERVED_BYTES
+
+SIZE = RESERVED_BYTES + (1 << 20)
+TEXT = f"""
+format = "faithful-stripe/bench/1"
+[server]
+name = "small-1"
+maker = "Tarn & Quill"
+model = "T4"
+serial = "T"
+firmware = "1"
+bays = "1-6"
+panel = ["1-6"]
+[[controller]]
+id = "RAID-1"
+maker = "Tarn & Quill"
+model = "Lintel R4"
+serial = "L"
+firmware = "1"
+bays = "1-6"
+rebuild_share = 0.5
+[model.small]
+vendor = "Holmgard"
+model = "Drop"
+part = "D"
+size = {SIZE}
+media = "HDD"
+protocol = "SAS"
+rpm = 7200
+sector = 512
+rate = 1
+firmware = "1"
+[seated]
+1 = {{ model = "small", serial = "D1" }}
+2 = {{ model = "small", serial = "D2" }}
+3 = {{ model = "small", serial = "D3" }}
+4 = {{ model = "small", serial = "D4" }}
+[[stock]]
+model = "small"
+serial = "S1"
+[[stock]]
+model = "small"
+serial = "S2"
+"""
