@@ -286,6 +286,21 @@ def test_an_interrupted_write_of_whole_rows_leaves_true_parity(bench, filled):
         assert not [bad for _row, some in check_rows(array, 0, 100) for bad in some]
 
 
+def test_a_torn_write_to_a_mirror_leaves_equal_copies(bench):
+    with bench.session() as session:
+        made = volumes.create(
+            session.controller, volumes.check(session.controller, Wish("system", "RAID1", ("1", "2")))
+        )
+        session.journal.write(session.controller.array(made), made.number, 0, b"old" * 3000)
+    with bench.session() as session:
+        with open(bench.folder / "nvram.journal", "wb", buffering=0) as file:
+            _append(file.fileno(), Record("intent", made.number, ((0, 100, 500),), b""))
+        session.medium(session.state.drives["BW48A1107"]).write(100, b"new" * 100)  # only one copy was reached
+    with bench.session() as session:
+        copies = [read(session.medium(session.state.drives[s]), 0, 9000) for s in ("BW48A1107", "BW48A1132")]
+        assert copies[0] == copies[1]
+
+
 def test_the_clock_moves_forward_only_and_only_this_process_hurries_it(tmp_path, wall):
     create(tmp_path / "b", now=wall)
     wall.now += 100
@@ -375,6 +390,6 @@ def test_small_things():
 
 def test_images_stay_sparse_and_full_sized(skerry):
     images = list((skerry / "drives").iterdir())
-    assert len(images) == 18 and sum(p.stat().st_blocks for p in images) == 0
+    assert len(images) == 20 and sum(p.stat().st_blocks for p in images) == 0
     with ImageFile(skerry / "drives" / "HG4K20931.img") as image:
         assert image.size == 4_000_787_030_016

@@ -332,5 +332,6 @@ def test_the_demo_tells_its_story(fstripe):
     summary = told.json
     assert [s["stage"] for s in summary["stages"]] == [
         "healthy", "degraded", "written while degraded", "rebuilding", "rebuilt", "recovered from the pile",
+        "RAID 50, healthy", "two rebuilds, power cut", "on both spares", "returned from the spares",
     ]  # fmt: skip
     assert len({s["sha256"] for s in summary["stages"]}) == 2 and summary["lineup"]["verdict"] == "certain"

@@ -17,6 +17,7 @@ FSTRIPE = Path(sys.executable).with_name("fstripe")
 DISPLAY = ":97"
 SERIALS = "HG4K20931,HG4K20944,HG4K21007,HG4K21018"
 AT = ["--at", "skerry"]
+GAUGES = "HG4K21166,HG4K21204,HG4K21215,HG4K21390,HG4K21417,HG4K22008"
 MADE = [
     ["bench", "new", "skerry"],
     [*AT, "volume", "add", "records", "--level", "RAID5", "--bays", "4-7", "--yes", "--expect-serials", SERIALS],
@@ -25,17 +26,30 @@ MADE = [
 FAILED = [*MADE, [*AT, "bench", "fault", "5"]]
 REBUILDING = [*FAILED, [*AT, "bench", "pull", "5"], [*AT, "bench", "seat", "5", "HG4K30555"]]
 REBUILT = [*REBUILDING, [*AT, "bench", "advance", "10h"]]
+NESTED = [
+    *MADE,
+    [*AT, "volume", "add", "gauges", "--level", "RAID50", "--spans", "8-10/11-13", "--yes", "--expect-serials", GAUGES],
+    [*AT, "bench", "seat", "15", "HG6K00377"],
+    [*AT, "spare", "add", "14", "--for", "gauges"],
+    [*AT, "spare", "add", "15"],
+    [*AT, "bench", "load", "gauges", "observatory"],
+]
+SPARED = [
+    *NESTED, [*AT, "bench", "fault", "9"], [*AT, "bench", "advance", "3h"], [*AT, "bench", "fault", "6", "predicted"],
+]  # fmt: skip
 
-# name: (what happens first, what is shown, seconds until the picture, whether the images are shuffled first)
+# name: (what happens first, what is shown, seconds until the picture)
 SCENES = {
-    "survey": (FAILED, "fstripe --at skerry survey", 2.5),
-    "bays": (REBUILDING, "fstripe --at skerry bays", 2.5),
-    "volume-add": (MADE[:1], "fstripe --at skerry volume add records --level RAID5 --bays 4,5,6,14", 2.5),
-    "watch": (REBUILDING, "fstripe --at skerry watch --speed 1800", 8.0),
-    "log": (REBUILT, "fstripe --at skerry log", 2.5),
+    "survey": (SPARED, "fstripe --at skerry survey", 2.5),
+    "bays": (SPARED, "fstripe --at skerry bays", 2.5),
+    "volume-add": (
+        MADE[:1], "fstripe --at skerry volume add gauges --level RAID50 --spans 8-10/11,12,14 --strip 256KiB", 2.5,
+    ),
+    "watch": (SPARED, "fstripe --at skerry watch --speed 1800", 8.0),
+    "log": (SPARED, "fstripe --at skerry log", 2.5),
     "lineup-solve": ([*REBUILT, "shuffle"], "fstripe lineup solve pile/*.img --out found.toml", 6.0),
     "help": ([], "fstripe --help", 2.0),
-}
+}  # fmt: skip
 
 
 def prepare(place: Path, steps: list) -> None:

@@ -5,7 +5,7 @@ journal or a whole record behind. Opening the bench replays what is there, which
 
 A record is a line of JSON (kind, volume, pieces, CRC-32 of the payload) followed by the payload:
 `content` holds the bytes of a guarded group write (partial, or degraded), to be stored again as they are;
-`intent` names a range of whole groups that was being overwritten, whose parity is computed again from its data.
+`intent` names a range that was being overwritten: the copies and parity of its groups are computed again.
 """
 
 from __future__ import annotations
@@ -106,14 +106,14 @@ def replay(record: Record, array: Array) -> None:
 
 
 def close_parity(array: Array, offset: int, length: int) -> None:
-    """Compute the parity and copies of every whole group in a range again, from the data as it stands.
+    """Compute the parity and copies of every group that a range touches again, from the data as it stands.
 
     A group that has lost a member is left alone: what its lost strip reads as follows from the others.
     """
     span = array.geometry.strip_bytes * array.geometry.pattern.group_strips
     buffer = bytearray(span)
-    first, last = -(-offset // span), (offset + length) // span
-    for start, end in widen(array.data_ranges(first * span, last * span), span):
+    first, last = offset // span, -(-(offset + length) // span)
+    for start, end in widen(array.data_ranges(first * span, min(array.size, last * span)), span):
         for number in range(start // span, end // span):
             if array.whole(number):
                 array.read_into(number * span, buffer)

@@ -36,7 +36,7 @@ class DemoFailed(StripeError):
 )
 @json_option
 def demo(folder: Path | None, speed: float, as_json: bool) -> None:
-    """From an empty server to a rebuilt volume, and back from a shuffled pile, on a new bench.
+    """From an empty server to a rebuilt volume, back from a shuffled pile, and through a bad week of a RAID 50.
 
     Works in FOLDER (which must be new, and stays), or in a temporary one that is removed at the end.
 
@@ -70,6 +70,8 @@ class Story:
         self._fail_and_write()
         self._replace()
         lineup = self._recover()
+        self._nest()
+        self._survive()
         return self._summary(lineup, time.monotonic() - began)
 
     # the story ----------------------------------------------------------------------------------
@@ -128,6 +130,43 @@ class Story:
             raise DemoFailed(what=f"the order found is {array['spans']}, the true one {true_order}")
         return array
 
+    def _nest(self) -> None:
+        self._title("A mirrored pair and a RAID 50, with a dedicated and a global hot spare")
+        self.run(
+            "--at", "skerry", "volume", "add", "system", "--level", "RAID1", "--bays", "1,2",
+            "--yes", "--expect-serials", f"{self.serials['1']},{self.serials['2']}",
+        )  # fmt: skip
+        self.gauges = ",".join(self.serials[str(bay)] for bay in range(8, 14))
+        self.run(
+            "--at", "skerry", "volume", "add", "gauges", "--level", "RAID50", "--spans", "8-10/11-13",
+            "--strip", "256KiB", "--yes", "--expect-serials", self.gauges,
+        )  # fmt: skip
+        self.run("--at", "skerry", "bench", "seat", "15", "HG6K00377")
+        self.run("--at", "skerry", "spare", "add", "14", "--for", "gauges")
+        self.run("--at", "skerry", "spare", "add", "15")
+        self.wanted = self.hashed("--at", "skerry", "bench", "load", "gauges", "edited.img")
+        self.dump("RAID 50, healthy", "gauges")
+
+    def _survive(self) -> None:
+        self._title("A failure, a spare's takeover, a second failure during the rebuild, a cut of power, a swap")
+        self.run("--at", "skerry", "bench", "fault", "9")
+        self.run("--at", "skerry", "bench", "advance", "90m")
+        self.run("--at", "skerry", "bench", "fault", "12")
+        self.run("--at", "skerry", "bench", "cut-power", "--seed", "417")
+        self.run("--at", "skerry", "bays", expect=3)
+        self.dump("two rebuilds, power cut", "gauges")
+        self.run("--at", "skerry", "watch", "--speed", f"{self.speed * 2:g}", expect=0)
+        self.dump("on both spares", "gauges")
+        self._note("The failed drives are replaced; the data return, and the spares stand by again.")
+        for bay, serial in (("9", "HG4K30562"), ("12", "HG4K30578")):
+            self.run("--at", "skerry", "bench", "pull", bay)
+            self.run("--at", "skerry", "bench", "seat", bay, serial)
+        self.run("--at", "skerry", "watch", "--speed", f"{self.speed * 2:g}")
+        self.dump("returned from the spares", "gauges")
+        self.run("--at", "skerry", "volume", "check", "gauges")
+        self.run("--at", "skerry", "bench", "advance", "12h")
+        self.run("--at", "skerry", "survey")
+
     def _summary(self, lineup: dict[str, Any], seconds: float) -> dict[str, Any]:
         self._title("Summary")
         for stage, digest in self.hashes:
@@ -169,10 +208,10 @@ class Story:
         done = subprocess.run(command, cwd=self.place, stdout=subprocess.PIPE, check=False)
         return json.loads(done.stdout)
 
-    def dump(self, stage: str) -> None:
-        """Read the volume back and compare its hash with that of what was written last."""
+    def dump(self, stage: str, volume: str = "records") -> None:
+        """Read a volume back and compare its hash with that of what was written last."""
         (self.place / "copy.img").unlink(missing_ok=True)
-        self._expect(stage, self.hashed("--at", "skerry", "bench", "dump", "records", "copy.img", "--range", PART))
+        self._expect(stage, self.hashed("--at", "skerry", "bench", "dump", volume, "copy.img", "--range", PART))
 
     def _expect(self, stage: str, digest: str) -> None:
         if digest != self.wanted:

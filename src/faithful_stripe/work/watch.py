@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from datetime import datetime
 
 from ..redfish.client import Client
 from .survey import VolumeView, Work, find, survey
+
+WINDOW = 12
+"""Looks over which the rate is measured: enough to be steady, few enough to follow a change."""
 
 
 @dataclass(frozen=True)
@@ -39,17 +43,18 @@ class Snapshot:
 
 def watch(client: Client) -> Iterator[Snapshot]:
     """A snapshot each time it is asked, the last one when no work is left. The caller chooses the pace."""
-    first: dict[tuple[str, str], tuple[float, float]] = {}
+    samples: dict[tuple[str, str], deque[tuple[float, float]]] = {}
     while True:
         seen = survey(client)
         at = _seconds(seen.time)
         progress = []
         for volume in seen.volumes:
             for work in volume.work:
-                start = first.setdefault((work.volume, work.name), (at, work.percent))
+                recent = samples.setdefault((work.volume, work.name), deque(maxlen=WINDOW))
                 if work.waits:
-                    start = first[work.volume, work.name] = (at, work.percent)
-                progress.append(_measure(Progress(work, volume.margin), start, at))
+                    recent.clear()
+                recent.append((at, work.percent))
+                progress.append(_measure(Progress(work, volume.margin), recent[0], at))
         yield Snapshot(seen.time, tuple(progress), seen.volumes)
         if not progress:
             return
