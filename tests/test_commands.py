@@ -179,6 +179,15 @@ def test_a_replacement_that_does_not_fit_says_so(fstripe, records):
     assert larger.status == 0 and "rebuild" in larger.out
 
 
+def test_a_full_disk_is_one_clear_line(fstripe, records):
+    """Files may grow to 4 MiB and no further, as on a disk that is full."""
+    random_image(records.parent / "a.img", 1)
+    limit = ["bash", "-c", 'ulimit -f 4096; exec "$0" "$@"', str(FSTRIPE), *AT, "bench", "load", "records", "a.img"]
+    done = subprocess.run(limit, cwd=records.parent, capture_output=True, text=True, check=False)
+    assert done.returncode == 1 and done.stderr.count("\n") == 1 and "larger than this file system" in done.stderr
+    assert fstripe(*AT, "survey").status == 0
+
+
 def test_a_rebuild_by_hand(fstripe, records):
     fstripe(*AT, "bench", "pull", "5")
     by_hand = fstripe(*AT, "volume", "rebuild", "records", "--onto", "13", stdin="records\n")

@@ -256,6 +256,9 @@ def test_solve_and_extract_as_commands(fstripe, tmp_path, image):
         (("extract", "found.toml", "new.img", "--range", "0:90TB"), 2, "not a part of a volume"),
         (("solve", "a.img", "a.img"), 1, "named twice"),
         (("solve", "none.img"), 1, "no such file"),
+        (("solve", "."), 1, "neither a file nor a block device"),
+        (("solve", "/dev/full"), 1, "neither a file nor a block device"),
+        (("solve", "a.img", "--out", "found.toml"), 1, "exists already"),
     ):
         wrong = fstripe("lineup", *words)
         assert wrong.status == status and said in wrong.err and wrong.err.count("\n") == 1, (words, wrong.err)

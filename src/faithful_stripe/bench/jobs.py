@@ -166,6 +166,7 @@ def _rebuild(controller: Controller, job: Job, volume: Volume, due: int) -> Iter
             bad = (int(reason.facts["offset"]) - volume.start) // strip
             for row in range(member.done // strip, bad + made.pattern.unit_rows, made.pattern.unit_rows):
                 _rebuild_one(controller, job, volume, row)
+                target.flush()
                 member.done = (row + made.pattern.unit_rows) * strip
                 yield
 
@@ -258,6 +259,7 @@ def _check(controller: Controller, job: Job, volume: Volume, due: int) -> Iterat
                 controller.event("mismatch", drive=drive, volume=volume.name, row=bad.row, who=who)
                 if job.repair:
                     repair_row(array, bad)
+                    array.flush()
             job.done = row * strip
             yield
     except NotRecoverable as reason:

@@ -105,6 +105,7 @@ def create(controller: Controller, volume: Volume) -> Volume:
         medium = controller.medium(controller.state.drives[member.serial])
         for a, b in list(medium.data_ranges(volume.start, volume.end)):
             medium.discard(a, b - a)
+        medium.flush()
     controller.state.volumes[volume.number] = volume
     size = decimal_size(volume.geometry.volume_bytes)
     bays = ", ".join(m.bay for m in volume.members)

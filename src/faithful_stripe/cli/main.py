@@ -97,6 +97,9 @@ def run() -> None:
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())  # the reader has left; so may we
         status = 1
+    except OSError as trouble:  # a full or failing disk, wherever it was met
+        where = f"{trouble.filename}: " if trouble.filename else ""
+        status = _say(f"{where}{trouble.strerror or trouble}", "check the disk; what was done until then is kept", 1)
     sys.exit(status if isinstance(status, int) else 0)
 
 

@@ -41,9 +41,12 @@ def solve(ctx: click.Context, images: tuple[Path, ...], out: Path | None, as_jso
     Example:
       fstripe lineup solve pile/*.img --out found.toml
     """
+    from ..media.whole import refuse_existing
     from ..work.lineup import save, solve_images
     from .render import show, waiting
 
+    if out:
+        refuse_existing(out)  # before a long search, not after it
     with waiting("solving") as tell:
         solution = solve_images(images, tell)
     if out:

@@ -16,7 +16,7 @@ PART_BYTES = 8 << 40
 
 def part_path(path: Path, number: int) -> Path:
     """Where part `number` (from 1) of an image is; part 1 is the image's own name."""
-    return path if number == 1 else path.with_name(f"{path.name}.part{number}")
+    return path if number == 1 else Path(f"{path}.part{number}")
 
 
 def create_image(path: Path, size: int, part_bytes: int = PART_BYTES) -> None:

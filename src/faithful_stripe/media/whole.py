@@ -18,8 +18,7 @@ CHUNK = 4 << 20
 @contextmanager
 def new_image(path: Path, size: int) -> Iterator[ImageFile]:
     """A new sparse image that gets its name only when the block ends well; refuses an existing file."""
-    if path.exists():
-        raise MediaError(path=path, what="it exists already", to_do="choose another name; nothing is overwritten")
+    refuse_existing(path)
     beside = path.with_name(f".{path.name}.part")
     beside.unlink(missing_ok=True)
     create_sparse(beside, size)
@@ -35,10 +34,16 @@ def new_image(path: Path, size: int) -> Iterator[ImageFile]:
     sync_folder(path.parent)
 
 
+def refuse_existing(path: Path) -> None:
+    """Raise MediaError when something has this name already."""
+    if path.exists():
+        raise MediaError(path=path, what="it exists already", to_do="choose another name; nothing is overwritten")
+
+
 def write_text(path: Path, text: str, *, replace: bool = False) -> None:
     """Write a whole text file; without `replace` an existing one is refused (MediaError)."""
-    if path.exists() and not replace:
-        raise MediaError(path=path, what="it exists already", to_do="choose another name; nothing is overwritten")
+    if not replace:
+        refuse_existing(path)
     beside = path.with_name(f".{path.name}.part")
     try:
         with open(beside, "w", encoding="utf-8") as file:
