@@ -68,7 +68,9 @@ def test_help_needs_no_numbers_library(fstripe):
 
 def test_completion_knows_the_commands(fstripe):
     done = fstripe(_FSTRIPE_COMPLETE="bash_complete", COMP_WORDS="fstripe volume ", COMP_CWORD="2")
-    assert {"plain,add", "plain,check", "plain,remove", "plain,rebuild", "plain,show"} == set(done.out.split())
+    assert {"plain,add", "plain,check", "plain,initialize", "plain,remove", "plain,rebuild", "plain,show"} == set(
+        done.out.split()
+    )
     assert "complete" in fstripe(_FSTRIPE_COMPLETE="bash_source").out
 
 

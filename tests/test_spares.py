@@ -321,3 +321,51 @@ def test_every_level_survives_what_it_should_and_comes_back(rig, level, bays, mo
             s.seat(bay, serial)
     r.wait(100)
     assert r.margin() == margin and r.intact() and check(r, False)[-1] == "CheckDone"
+
+
+def test_a_background_initialization_is_usable_at_once_and_certain_of_nothing_until_done(rig):
+    r = rig()
+    with r.session() as s:  # drives with a past
+        volumes.delete(s.controller, s.controller.volume("v"))
+        for serial in ("HG4K20931", "HG4K20944", "HG4K21007", "HG4K21018"):
+            s.medium(s.state.drives[serial]).write(5 << 20, random.Random(serial).randbytes(3 << 20))
+        volumes.create(s.controller, volumes.check(s.controller, Wish("v", "RAID5", tuple("4567"))), "background")
+        assert s.controller.initializing(s.controller.volume("v")) == "background"
+    assert r.margin() == 0
+    r.write(1000, r.data)  # what is written is covered, initialized or not
+    with r.session() as s:
+        array = s.controller.array(s.controller.volume("v"))
+        assert [bad for _row, some in check_rows(array, 0, 200) for bad in some]
+        array.members[2] = None
+        assert read(array, 1000, len(r.data)) == r.data
+        with pytest.raises(errors.WorkRunning):
+            volumes.initialize(s.controller, s.controller.volume("v"), "fast")
+    assert r.wait(20) == ["InitializeDone"] and r.margin() == 1 and check(r, False)[-1] == "CheckDone"
+    with r.session() as s:
+        assert read(s.controller.array(s.controller.volume("v")), 1000, len(r.data)) == r.data
+
+
+def test_a_foreground_initialization_clears_and_lets_nobody_in_before(rig):
+    r = rig()
+    r.do(lambda s: volumes.initialize(s.controller, s.controller.volume("v"), "foreground"))
+    with pytest.raises(errors.NotReady):
+        r.write(0, b"too early")
+    assert r.wait(20) == ["InitializeDone"] and r.margin() == 1
+    with r.session() as s:
+        assert not any(read(s.controller.array(s.controller.volume("v")), 0, len(r.data)))
+        with pytest.raises(errors.NoMethod):
+            volumes.initialize(s.controller, s.controller.volume("v"), "quick")
+    r.do(lambda s: s.pull("5"))
+    with r.session() as s, pytest.raises(errors.NotWhole):
+        volumes.initialize(s.controller, s.controller.volume("v"), "fast")
+
+
+def test_a_member_lost_during_the_initialization_costs_nothing_that_was_written(rig):
+    r = rig()
+    r.do(lambda s: volumes.initialize(s.controller, s.controller.volume("v"), "background"))
+    r.do(lambda s: s.pull("5"))
+    assert r.intact()
+    assert "InitializeStopped" in r.wait(1)
+    r.do(lambda s: s.seat("5", "HG4K30555"))
+    r.wait(30)
+    assert r.margin() == 1 and r.intact() and check(r, False)[-1] == "CheckDone"

@@ -74,11 +74,22 @@ class Controller:
         return Array(volume.geometry, sources, trusted, f"volume {volume.name}")
 
     def margin(self, volume: Volume) -> int:
-        """Further failures it is certain to survive; -1 when it has failed."""
-        return margin(volume.geometry.pattern, volume.lost)
+        """Further failures it is certain to survive; -1 when it has failed.
+
+        Until a background initialization is done parity does not cover everything: nothing is certain then.
+        """
+        left = margin(volume.geometry.pattern, volume.lost)
+        return min(left, 0) if self.initializing(volume) else left
+
+    def initializing(self, volume: Volume) -> str:
+        """ "background" or "foreground" while the volume is being initialized, else ""."""
+        kinds = [job.kind for job in self.jobs_of(volume)]
+        return next((kind for kind in ("foreground", "background") if kind in kinds), "")
 
     def check_writable(self, volume: Volume) -> None:
-        """Raise VolumeFailed for a volume that has failed."""
+        """Raise VolumeFailed for a volume that has failed, NotReady for one that cannot be used yet."""
+        if self.initializing(volume) == "foreground":
+            raise errors.NotReady(name=volume.name)
         if self.margin(volume) < 0:
             gone = ", ".join(map(str, volume.lost))
             raise errors.VolumeFailed(name=volume.name, level=volume.level, members=gone)

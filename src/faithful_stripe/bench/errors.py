@@ -114,6 +114,24 @@ class WorkRunning(ControllerRefusal):
     remedy = "wait until it is done (`watch`)"
 
 
+class NoMethod(ControllerRefusal):
+    message_id = "FaithfulStripe.1.0.NoMethod"
+    template = "{method!r} is no way to initialize"
+    remedy = "known: {known}"
+
+
+class NotWhole(ControllerRefusal):
+    message_id, status = "FaithfulStripe.1.0.NotWhole", 409
+    template = "volume {name} has lost a member"
+    remedy = "rebuild it first (`survey` shows what is missing)"
+
+
+class NotReady(ControllerRefusal):
+    message_id, status = "FaithfulStripe.1.0.NotReady", 409
+    template = "volume {name} is being initialized in the foreground"
+    remedy = "wait until it is done (`watch`)"
+
+
 class NoRoom(ControllerRefusal):
     message_id, status = "FaithfulStripe.1.0.NoRoom", 409
     template = "these drives have no room for {wanted} bytes"

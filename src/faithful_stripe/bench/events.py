@@ -108,6 +108,17 @@ KINDS: dict[str, Kind] = {
         "The hot spare at {place} stands in for the drive of {home} in the volume {volume}.",
         "Replace the drive that failed.",
     ),
+    "initialize started": Kind(
+        _OURS + "InitializeStarted", "OK", ("volume",), "The {mode} initialization of the volume {volume} started.",
+    ),
+    "initialize done": Kind(
+        _OURS + "InitializeDone", "OK", ("volume",), "The initialization of the volume {volume} is complete.",
+    ),
+    "initialize stopped": Kind(
+        _OURS + "InitializeStopped", "Warning", ("volume",),
+        "The initialization of the volume {volume} stopped: {why}.",
+        "The rebuild of the member makes its parity complete as well.",
+    ),
     "check started": Kind(
         _OURS + "CheckStarted", "OK", ("volume",), "The consistency check of the volume {volume} started, {mode}.",
     ),

@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterator
 from ..core.arrays.rebuild import NotRecoverable, check_rows, rebuild_rows, repair_row
 from ..core.source import Unreadable
 from .controller import Controller
+from .journal import close_parity
 from .state import Drive, Job, Member, Volume
 
 HOST_SECONDS = 1.0
@@ -17,6 +18,8 @@ NEVER = -1
 """The generation of a member that has not been complete yet: it is stale whenever it returns."""
 
 COPY_BYTES = 4 << 20
+INITIALIZE_BYTES = 1 << 30
+"""Bytes of a member after which an initialization is checkpointed."""
 
 
 def start_rebuild(controller: Controller, volume: Volume, position: int, drive: Drive) -> Job:
@@ -37,6 +40,12 @@ def start_check(controller: Controller, volume: Volume, repair: bool) -> Job:
     """Begin to test every parity and copy of a volume, and to mend it if asked."""
     controller.event("check started", volume=volume.name, mode="repairing" if repair else "report only")
     return _add(controller, Job(0, "check", volume.number, -1, 0.0, repair=repair))
+
+
+def start_initialize(controller: Controller, volume: Volume, method: str) -> Job:
+    """Begin to write zeros everywhere ("foreground"), or to make parity true of what is there ("background")."""
+    controller.event("initialize started", volume=volume.name, mode=method)
+    return _add(controller, Job(0, method, volume.number, -1, 0.0))
 
 
 def _add(controller: Controller, job: Job) -> Job:
@@ -139,7 +148,7 @@ def _work(controller: Controller, job: Job, goal: int | None) -> None:
     due = job.base + int((controller.now - float(job.since or 0.0)) * job.rate)
     due = min(extent(controller, job), due // unit * unit) if goal is None else goal
     if due > done(controller, job):
-        steps = {"rebuild": _rebuild, "copy": _copy, "check": _check}[job.kind](controller, job, volume, due)
+        steps = _STEPS[job.kind](controller, job, volume, due)
         last = time.monotonic()
         for _step in steps:
             if time.monotonic() - last > HOST_SECONDS:
@@ -267,8 +276,49 @@ def _check(controller: Controller, job: Job, volume: Volume, due: int) -> Iterat
         controller.event("check stopped", volume=volume.name, why=reason.what)
 
 
+def _initialize(controller: Controller, job: Job, volume: Volume, due: int) -> Iterator[None]:
+    """Zeros on every member, or copies and parity computed from the data as they stand."""
+    made = volume.geometry
+    step = INITIALIZE_BYTES // made.strip_bytes * made.strip_bytes or made.strip_bytes
+    if volume.lost:
+        del controller.state.jobs[job.number]
+        controller.event("initialize stopped", volume=volume.name, why="a member is missing")
+        return
+    array = controller.array(volume)
+    while job.done < due:
+        end = min(
+            due,
+            -(-(job.done + step) // made.strip_bytes // made.pattern.unit_rows)
+            * made.pattern.unit_rows
+            * made.strip_bytes,
+        )
+        if job.kind == "foreground":
+            for member in volume.members:
+                medium = controller.medium(controller.state.drives[member.serial])
+                for a, b in list(medium.data_ranges(volume.start + job.done, volume.start + end)):
+                    medium.discard(a, b - a)
+        else:
+            for a, b in made.row_ranges([(job.done // made.strip_bytes, end // made.strip_bytes)]):
+                close_parity(array, a, b - a)
+        array.flush()
+        job.done = end
+        yield
+
+
+_STEPS: dict[str, Callable[[Controller, Job, Volume, int], Iterator[None]]] = {
+    "rebuild": _rebuild,
+    "copy": _copy,
+    "check": _check,
+    "foreground": _initialize,
+    "background": _initialize,
+}
+
+
 def _finish(controller: Controller, job: Job, volume: Volume) -> None:
     del controller.state.jobs[job.number]
+    if job.kind in ("foreground", "background"):
+        controller.event("initialize done", volume=volume.name)
+        return
     if job.kind == "check":
         mended = " and repaired them" if job.repair and job.found else ""
         kind = "check done" if job.found == 0 else "check found"

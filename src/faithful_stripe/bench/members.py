@@ -164,7 +164,7 @@ def settle(controller: Controller) -> None:
     """Begin whatever can begin now: waiting members, spares taking over, copies off sick drives, copies back."""
     for volume in list(controller.state.volumes.values()):
         for position, member in enumerate(volume.members):
-            busy = any(job.position == position and job.kind != "check" for job in controller.jobs_of(volume))
+            busy = any(job.position == position for job in controller.jobs_of(volume))
             if busy or controller.margin(volume) < 0:
                 continue
             drive = controller.state.drives[member.serial]

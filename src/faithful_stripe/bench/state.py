@@ -130,7 +130,8 @@ class Spare:
 class Job:
     """Work that goes on with the bench clock.
 
-    kind      "rebuild" of a position, "copy" of a position's drive onto another, or "check" of the volume
+    kind      "rebuild" of a position, "copy" of a position's drive onto another, "check" of the volume,
+              or its initialization: "background", "foreground"
     rate      bytes of a member per second of bench time
     since     bench time from which it has been running; None while it waits for another job on its drives
     base      bytes that were done at `since`

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from ..core.arrays.geometry import geometry
 from ..core.arrays.levels import level_named
 from ..core.units import decimal_size
-from . import errors
+from . import errors, jobs
 from .clock import iso
 from .controller import RESERVED_BYTES, Controller
 from .state import Drive, Member, Volume
@@ -23,6 +23,9 @@ class Wish:
 
     size   bytes of the volume; None for all that the drives hold
     mixed  allow drives of different media or sector size
+    initialize  "fast": what the drives held is cleared at once; "foreground": zeros are written everywhere, the
+                volume can be used afterwards; "background": nothing is cleared, parity is computed from what the
+                drives hold while the volume is used already
     """
 
     name: str
@@ -37,6 +40,10 @@ class Wish:
     spans: int | None = None
     copies: int | None = None
     mixed: bool = False
+    initialize: str = "fast"
+
+
+METHODS = ("fast", "foreground", "background")
 
 
 def check(controller: Controller, wish: Wish) -> Volume:
@@ -44,6 +51,8 @@ def check(controller: Controller, wish: Wish) -> Volume:
 
     Raises ControllerRefusal or GeometryError, saying which wish cannot be met.
     """
+    if wish.initialize not in METHODS:
+        raise errors.NoMethod(method=wish.initialize, known=", ".join(METHODS))
     if not re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9_-]{0,14}", wish.name):
         raise errors.BadName(name=wish.name)
     if any(v.name == wish.name for v in controller.state.volumes.values()):
@@ -98,19 +107,41 @@ def check(controller: Controller, wish: Wish) -> Volume:
     )
 
 
-def create(controller: Controller, volume: Volume) -> Volume:
-    """Make a checked volume: its members are emptied, so that their parity is true from the start."""
+def create(controller: Controller, volume: Volume, method: str = "fast") -> Volume:
+    """Make a checked volume and initialize it (see `Wish`)."""
     volume.number = controller.state.take_number()
+    controller.state.volumes[volume.number] = volume
+    size = decimal_size(volume.geometry.volume_bytes)
+    bays = ", ".join(m.bay for m in volume.members)
+    controller.event("volume created", volume=volume.name, what=f"{volume.level}, {size}, bays {bays}")
+    initialize(controller, volume, method)
+    return volume
+
+
+def initialize(controller: Controller, volume: Volume, method: str) -> None:
+    """Make copies and parity true: at once by clearing, or with the clock. Raises ControllerRefusal.
+
+    fast and foreground lose what the volume holds.
+    """
+    if method not in METHODS:
+        raise errors.NoMethod(method=method, known=", ".join(METHODS))
+    if volume.lost:
+        raise errors.NotWhole(name=volume.name)
+    running = controller.jobs_of(volume)
+    if running:
+        raise errors.WorkRunning(name=volume.name, work=running[0].kind)
+    if method == "fast":
+        _clear(controller, volume)
+    elif method == "foreground" or volume.geometry.redundant:
+        jobs.start_initialize(controller, volume, method)
+
+
+def _clear(controller: Controller, volume: Volume) -> None:
     for member in volume.members:
         medium = controller.medium(controller.state.drives[member.serial])
         for a, b in list(medium.data_ranges(volume.start, volume.end)):
             medium.discard(a, b - a)
         medium.flush()
-    controller.state.volumes[volume.number] = volume
-    size = decimal_size(volume.geometry.volume_bytes)
-    bays = ", ".join(m.bay for m in volume.members)
-    controller.event("volume created", volume=volume.name, what=f"{volume.level}, {size}, bays {bays}")
-    return volume
 
 
 def delete(controller: Controller, volume: Volume) -> None:

@@ -36,6 +36,14 @@ def volume() -> None:
 @click.option("--q-place", type=click.Choice(["after-p", "before-p"]), help="RAID 6: where Q stands.")
 @click.option("--q-exponent", type=click.Choice(["data-index", "member-position"]), help="RAID 6: how Q counts.")
 @click.option("--mirrors-of", type=click.IntRange(2, 3), help="RAID 10: drives in each mirror.")
+@click.option(
+    "--initialize",
+    type=click.Choice(["fast", "foreground", "background"]),
+    default="fast",
+    show_default=True,
+    help="fast: what is there is cleared at once; foreground: zeros everywhere, usable afterwards; "
+    "background: parity is computed while the volume is used already.",
+)
 @click.option("--mixed", is_flag=True, help="Allow drives of different media or sector size.")
 @confirm_options
 @json_option
@@ -43,7 +51,7 @@ def volume() -> None:
 def add(
     ctx: click.Context, name: str, level: str, bays: str | None, spans: str | None, strip: str, size: str | None,
     rotation: str | None, data: str | None, q_place: str | None, q_exponent: str | None, mirrors_of: int | None,
-    mixed: bool, yes: bool, expect_serials: str | None, as_json: bool,
+    initialize: str, mixed: bool, yes: bool, expect_serials: str | None, as_json: bool,
 ) -> None:  # fmt: skip
     """Make a volume NAME. Shows what will be lost, then asks for the name again.
 
@@ -68,6 +76,7 @@ def add(
         name=name, level=level, bays=tuple(bay for part in parts for bay in part), strip=parse_size(strip),
         rotation=rotation, data=data, mixed=mixed, size=parse_size(size) if size else None,
         spans=len(parts) if spans else None, copies=mirrors_of, q_place=q_place, q_exponent=q_exponent,
+        initialize=initialize,
     )  # fmt: skip
     client = target(ctx)
     plan = plan_volume(client, wish)
@@ -187,6 +196,40 @@ def rebuild(ctx: click.Context, name: str, onto: str, yes: bool, expect_serials:
         show_parts([Line(what, "Critical")], err=True)
     confirm(name, [drive.serial], yes, expect_serials)
     _show_volume(start_rebuild(client, name, onto), as_json, "being rebuilt; follow it with `watch`")
+
+
+@volume.command()
+@click.argument("name")
+@click.option(
+    "--method", type=click.Choice(["fast", "foreground", "background"]), default="fast", show_default=True,
+    help="fast clears at once, foreground writes zeros everywhere, background computes parity and keeps the data.",
+)  # fmt: skip
+@confirm_options
+@json_option
+@click.pass_context
+def initialize(
+    ctx: click.Context, name: str, method: str, yes: bool, expect_serials: str | None, as_json: bool
+) -> None:
+    """Initialize volume NAME again. Fast and foreground lose what it holds, and ask for its name first.
+
+    \b
+    Example:
+      fstripe --at skerry volume initialize records --method foreground
+    """
+    from ..work import build
+    from ..work.survey import survey
+    from .render import Line
+    from .render import show as show_parts
+
+    client = target(ctx)
+    found = survey(client).volume(name)
+    if method != "background":
+        holds = "nothing" if found.content == "" else found.content or "unknown contents"
+        show_parts([Line(f"WILL BE LOST: what volume {name} holds: {holds}", "Critical")], err=True)
+        confirm(name, [m.serial for m in found.members], yes, expect_serials)
+    _show_volume(
+        build.initialize(client, name, method), as_json, "initialized" if method == "fast" else "being initialized"
+    )
 
 
 @volume.command()

@@ -238,7 +238,9 @@ def dump(ctx: click.Context, volume: str, file: Path, wanted: str | None, as_jso
     from .copying import copy_and_report
 
     with own_bench(ctx).session() as session:
-        array = session.controller.array(session.controller.volume(volume))
+        found = session.controller.volume(volume)
+        session.controller.check_writable(found)
+        array = session.controller.array(found)
         copy_and_report(array, file, wanted, as_json)
 
 

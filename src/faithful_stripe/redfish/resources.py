@@ -229,6 +229,8 @@ class Resources:
             state, health = "UnavailableOffline", "Critical"
         elif volume.lost:
             state, health = "Enabled", "Warning"
+        elif self.session.controller.initializing(volume) == "foreground":
+            state = "Starting"
         path = names.volume(self.server, self.raid, volume.number)
         return {
             "@odata.id": path,
@@ -251,6 +253,11 @@ class Resources:
             },
             "Actions": {
                 "#Volume.CheckConsistency": {"target": f"{path}/Actions/Volume.CheckConsistency"},
+                "#Volume.Initialize": {
+                    "target": f"{path}/Actions/Volume.Initialize",
+                    "InitializeType@Redfish.AllowableValues": ["Fast", "Slow"],
+                    "InitializeMethod@Redfish.AllowableValues": ["Foreground", "Background"],
+                },
                 "Oem": {f"#{names.OEM}.Rebuild": {"target": f"{path}/Actions/Oem/{names.OEM}.Rebuild"}},
             },
             "Oem": {
@@ -280,7 +287,8 @@ class Resources:
 
     def _content(self, volume: Volume, left: int) -> str | None:
         try:
-            return describe(self.session.controller.array(volume)) if left >= 0 else None
+            usable = left >= 0 and self.session.controller.initializing(volume) != "foreground"
+            return describe(self.session.controller.array(volume)) if usable else None
         except MediaError:
             return None
 
@@ -294,6 +302,8 @@ class Resources:
         volume = self.state.volumes[job.volume]
         done, extent = jobs.done(self.session.controller, job), jobs.extent(self.session.controller, job)
         kind, name = "ConsistencyCheck", "consistency check"
+        if job.kind in ("foreground", "background"):
+            kind, name = "Initialize", f"{job.kind} initialization"
         if job.kind == "rebuild":
             kind, name = "Rebuild", f"rebuild of bay {volume.members[job.position].bay}"
         elif job.kind == "copy":

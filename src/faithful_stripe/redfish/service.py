@@ -57,6 +57,11 @@ _ROUTES: tuple[tuple[str, str, tuple[str, ...]], ...] = (
         "check",
         ("POST",),
     ),
+    (
+        "/redfish/v1/Systems/<system>/Storage/<raid>/Volumes/<int:number>/Actions/Volume.Initialize",
+        "initialize",
+        ("POST",),
+    ),
     ("/redfish/v1/Systems/<system>/LogServices", "log_services", ("GET",)),
     ("/redfish/v1/Systems/<system>/LogServices/Events", "log_service", ("GET",)),
     ("/redfish/v1/Systems/<system>/LogServices/Events/Entries", "entries", ("GET",)),
@@ -221,7 +226,8 @@ class Handler:
                 mixed=ours.get("AllowUnlikeDrives") is True,
             ),
         )
-        volumes.create(self.session.controller, volume)
+        method = self._text(wish, "InitializeMethod", "Skip").lower()
+        volumes.create(self.session.controller, volume, "fast" if method == "skip" else method)
         body = self.made.volume(volume)
         response = self._ok(body, 201)
         response.headers["Location"] = body["@odata.id"]
@@ -243,6 +249,17 @@ class Handler:
         members.rebuild_onto(self.session.controller, volume, bay)
         return Response(status=204)
 
+    def initialize_post(self, number: int) -> Response:
+        """Fast clears at once; Slow takes its time, in the foreground unless asked otherwise."""
+        volume, wish = self._volume(number), self._body()
+        kind = self._text(wish, "InitializeType", "Fast")
+        method = self._text(wish, "InitializeMethod", "Foreground").lower()
+        if kind not in ("Fast", "Slow"):
+            what = f"InitializeType: expected Fast or Slow, found {kind!r}"
+            raise Refused(400, names.BASE + "PropertyValueNotInList", what, "use one of these")
+        volumes.initialize(self.session.controller, volume, "fast" if kind == "Fast" else method)
+        return Response(status=204)
+
     def check_post(self, number: int) -> Response:
         volume = self._volume(number)
         wish = json.loads(self.request.get_data() or b"{}")
@@ -251,8 +268,9 @@ class Handler:
         if not volume.geometry.redundant:
             what = f"volume {volume.name} is {volume.level}: it has no redundancy to check"
             raise Refused(400, names.BASE + "ActionNotSupported", what, "nothing to do")
-        if any(job.kind == "check" for job in self.session.controller.jobs_of(volume)):
-            raise WorkRunning(name=volume.name, work="a consistency check")
+        for job in self.session.controller.jobs_of(volume):
+            if job.kind in ("check", "background"):
+                raise WorkRunning(name=volume.name, work=f"{job.kind} work")
         jobs.start_check(self.session.controller, volume, repair)
         return Response(status=204)
 

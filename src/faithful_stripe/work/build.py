@@ -18,6 +18,7 @@ class VolumeWish:
 
     size     of the volume; None for all that the drives hold
     copies   members of one mirror of RAID 10
+    initialize  "fast", "foreground" or "background"
     """
 
     name: str
@@ -32,6 +33,7 @@ class VolumeWish:
     copies: int | None = None
     q_place: str | None = None
     q_exponent: str | None = None
+    initialize: str = "fast"
 
 
 @dataclass(frozen=True)
@@ -91,6 +93,7 @@ def plan_volume(client: Client, wish: VolumeWish) -> VolumePlan:
             "DisplayName": wish.name,
             "RAIDType": chosen.level if chosen.level != "SPAN" else "None",
             "StripSizeBytes": wish.strip,
+            **({"InitializeMethod": wish.initialize.capitalize()} if wish.initialize != "fast" else {}),
             **({"CapacityBytes": wish.size} if wish.size else {}),
             **({"MediaSpanCount": chosen.spans} if chosen.spans > 1 else {}),
             "Links": {"Drives": [{"@odata.id": d.path} for d in drives]},
@@ -119,6 +122,18 @@ def start_rebuild(client: Client, name: str, bay: str) -> VolumeView:
         what = f"{seen.server}: this server does not take a rebuild by hand"
         raise WorkError(what=what, to_do="seat a fitting blank drive in the failed bay; it starts by itself")
     client.post(target, {"Drive": {"@odata.id": drive.path}})
+    return survey(client).volume(name)
+
+
+def initialize(client: Client, name: str, method: str) -> VolumeView:
+    """Begin to initialize a volume: "fast", "foreground" (both lose what it holds) or "background"."""
+    seen = survey(client)
+    volume = seen.volume(name)
+    action = (client.get(volume.path).get("Actions") or {}).get("#Volume.Initialize", {}).get("target")
+    if not action:
+        raise WorkError(what=f"{seen.server}: this server offers no initialization", to_do="its own console may")
+    body = {"InitializeType": "Fast"} if method == "fast" else {"InitializeType": "Slow"}
+    client.post(action, body | ({} if method == "fast" else {"InitializeMethod": method.capitalize()}))
     return survey(client).volume(name)
 
 

@@ -218,6 +218,14 @@ def findings(seen: Survey) -> list[Finding]:
         if volume.margin is not None and volume.margin < 0:
             what = f"failed: members {lost or 'unknown'} are lost, data cannot be read"
             found.append(Finding("Critical", where, what, "bring a lost member back as it was; build nothing new"))
+        elif volume.health in ("OK", "") and any("initialization" in w.name for w in volume.work):
+            foreground = any("foreground" in w.name for w in volume.work)
+            what = (
+                "cannot be used until it is initialized" if foreground else "parity does not cover it all yet, margin 0"
+            )
+            found.append(
+                Finding("Warning", where, f"{what}; {coming}", "let it finish: `watch`; measure nothing until then")
+            )
         elif volume.health not in ("OK", ""):
             left = "unknown" if volume.margin is None else f"{volume.margin}"
             takes = "no further failure" if volume.margin == 0 else f"{left} more"
