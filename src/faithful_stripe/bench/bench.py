@@ -14,7 +14,7 @@ from ..core.ranges import subtract
 from ..media.image import ImageFile, MediaError
 from ..media.parts import create_image, open_image
 from ..media.whole import CHUNK, sync_folder, write_text
-from . import events, jobs, members
+from . import events, jobs, members, ondisk
 from .clock import Clock, iso
 from .controller import Controller
 from .description import read_description, shipped
@@ -127,6 +127,7 @@ class Session:
     def save(self) -> None:
         """Store what changed and log what happened."""
         jobs.activate(self.controller)
+        ondisk.update(self.controller)
         self.bench.store.save(self.state, self._unsaved)
         self._unsaved.clear()
 

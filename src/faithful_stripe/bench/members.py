@@ -11,7 +11,7 @@ stands by again. A drive that predicts its failure is copied to a spare while it
 from __future__ import annotations
 
 from ..core.units import decimal_size
-from . import errors, jobs
+from . import errors, jobs, ondisk
 from .controller import RESERVED_BYTES, Controller
 from .state import Drive, Job, Spare, Volume
 from .volumes import free_drive
@@ -105,6 +105,9 @@ def _why_not(controller: Controller, volume: Volume, drive: Drive, blank: bool =
         return f"it is {drive.media}, the other members are {others[0].media}", by_hand
     if others and drive.sector != others[0].sector:
         return f"its sectors are {drive.sector} bytes, those of the others {others[0].sector}", by_hand
+    left = ondisk.foreign(controller.medium(drive), controller)
+    if left:
+        return f"it carries a {left}", by_hand + " (that set-up, and what it describes, will be lost)"
     if blank and any(True for _ in controller.medium(drive).data_ranges(0, drive.size)):
         return "it is not blank", by_hand + " (what is on it will be lost)"
     return None

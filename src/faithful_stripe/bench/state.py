@@ -17,6 +17,7 @@ class Drive:
     fault  "" or "dead"
     predicted   it says that it will fail
     unreadable  (offset, length) in bytes that cannot be read until they are written again
+    configured  it carries this controller's set-up
     """
 
     serial: str
@@ -36,6 +37,7 @@ class Drive:
     indicator: bool = False
     predicted: bool = False
     unreadable: list[list[int]] = field(default_factory=list)
+    configured: bool = False
 
     @property
     def works(self) -> bool:
@@ -172,7 +174,11 @@ class Event:
 
 @dataclass
 class State:
-    """Everything that a power cycle keeps. `clock` is (bench seconds, wall seconds) of the last mark."""
+    """Everything that a power cycle keeps.
+
+    clock  (bench seconds, wall seconds) of the last mark
+    setup  what was last written to the drives: a mark of its contents, and its sequence number
+    """
 
     server: dict[str, Any]
     bays: list[str]
@@ -182,6 +188,7 @@ class State:
     volumes: dict[int, Volume] = field(default_factory=dict)
     jobs: dict[int, Job] = field(default_factory=dict)
     spares: dict[str, Spare] = field(default_factory=dict)
+    setup: dict[str, Any] = field(default_factory=dict)
     next_number: int = 1
 
     def in_bay(self, bay: str) -> Drive | None:
@@ -215,6 +222,7 @@ def to_rows(state: State) -> dict[tuple[str, str], dict[str, Any]]:
         ("meta", "controllers"): {"list": state.controllers},
         ("meta", "clock"): {"bench": state.clock[0], "wall": state.clock[1]},
         ("meta", "next"): {"number": state.next_number},
+        ("meta", "setup"): state.setup,
     }
     rows |= {("drive", serial): asdict(drive) for serial, drive in state.drives.items()}
     rows |= {("volume", str(number)): asdict(volume) for number, volume in state.volumes.items()}
@@ -231,6 +239,7 @@ def from_rows(rows: dict[tuple[str, str], dict[str, Any]]) -> State:
         controllers=rows["meta", "controllers"]["list"],
         clock=(rows["meta", "clock"]["bench"], rows["meta", "clock"]["wall"]),
         next_number=rows["meta", "next"]["number"],
+        setup=rows["meta", "setup"],
     )
     for (kind, key), value in rows.items():
         if kind == "drive":

@@ -235,18 +235,21 @@ class Story:
 
     def _pile(self) -> None:
         """Copy the members' images under lying names, and put a stranger's drive among them."""
+        from ..bench.controller import RESERVED_BYTES as RESERVED
         from ..media.image import ImageFile
         from ..media.whole import copy_data, new_image
 
         (self.place / "pile").mkdir()
-        self._note("(copying drives/SERIAL.img of bays 4 to 7 under names that lie, and a stranger as disk-2.img)")
+        self._note(
+            "(copying the images of bays 4 to 7, less their set-up, under names that lie; disk-2.img is a stranger)"
+        )
         seated = {**self.serials, "5": NEW_DRIVE}
         for bay, name in LYING_NAMES.items():
             with (
                 ImageFile(self.place / "skerry" / "drives" / f"{seated[bay]}.img") as drive,
                 new_image(self.place / "pile" / name, drive.size) as copy,
             ):
-                copy_data(drive, 0, drive.size, copy)
+                copy_data(drive, 0, drive.size - RESERVED, copy)
         with (
             ImageFile(self.place / "edited.img") as other,
             new_image(self.place / "pile" / "disk-2.img", 4_000_787_030_016) as stranger,

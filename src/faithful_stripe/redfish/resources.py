@@ -5,12 +5,13 @@ from __future__ import annotations
 from datetime import UTC, datetime
 from typing import Any
 
-from ..bench import jobs
+from ..bench import jobs, ondisk
 from ..bench.bench import Session
+from ..bench.controller import RESERVED_BYTES
 from ..bench.state import Drive, Event, Job, Volume
 from ..core.arrays.levels import LEVELS
 from ..core.formats.probe import describe
-from ..core.source import BlockSource
+from ..core.source import Window
 from ..media.image import MediaError
 from . import names
 
@@ -187,7 +188,7 @@ class Resources:
         content = None
         if not drive.fault:
             try:
-                content = describe(self._readable(drive)) if not found else None
+                content = self._leftovers(drive) if not found else None
             except MediaError as reason:
                 status = {"State": "UnavailableOffline", "Health": "Critical", "Conditions": [_condition(reason)]}
                 indicator = "Fail"
@@ -217,8 +218,12 @@ class Resources:
             return "InAFailedArray"
         return "InACriticalArray" if volume.lost and self.session.controller.margin(volume) == 0 else "OK"
 
-    def _readable(self, drive: Drive) -> BlockSource:
-        return self.session.medium(drive)
+    def _leftovers(self, drive: Drive) -> str:
+        """What an unassigned drive holds: another controller's set-up, or what its start looks like."""
+        medium = self.session.medium(drive)
+        left = ondisk.foreign(medium, self.session.controller)
+        own = RESERVED_BYTES if drive.configured else 0
+        return left or describe(Window(medium, 0, drive.size - own))
 
     def volume(self, volume: Volume) -> Body:
         made, left = volume.geometry, self.session.controller.margin(volume)
