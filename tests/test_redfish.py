@@ -16,7 +16,8 @@ from faithful_stripe.redfish.service import Service
 from faithful_stripe.redfish.target import TargetError, connect
 from faithful_stripe.work.build import VolumeWish, add_volume, plan_volume
 from faithful_stripe.work.log import entries
-from faithful_stripe.work.survey import WorkError, survey
+from faithful_stripe.work.survey import survey
+from faithful_stripe.work.views import WorkError
 from faithful_stripe.work.watch import watch
 
 VOLUMES = names.storage("skerry-1", "RAID-1") + "/Volumes"

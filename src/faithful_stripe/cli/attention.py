@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 from .render import Line, Part
 
 if TYPE_CHECKING:
-    from ..work.survey import Survey
+    from ..work.views import Survey
 
 
 def finding_lines(seen: Survey) -> list[Part]:

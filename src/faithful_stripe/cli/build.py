@@ -10,7 +10,7 @@ from .common import ATTENTION, confirm, confirm_options, json_option, print_json
 
 if TYPE_CHECKING:
     from ..work.build import VolumePlan
-    from ..work.survey import DriveView, VolumeView
+    from ..work.views import DriveView, VolumeView
     from .render import Part
 
 

@@ -93,7 +93,7 @@ def confirm(name: str, serials: list[str], yes: bool, expect_serials: str | None
     Raises WorkError when the answer is another, the serials are others, or nobody can answer.
     """
     from ..work.build import check_serials
-    from ..work.survey import WorkError
+    from ..work.views import WorkError
 
     if yes:
         if expect_serials is None:

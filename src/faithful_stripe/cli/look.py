@@ -12,7 +12,7 @@ import click
 from .common import ATTENTION, json_option, plain, print_json, target
 
 if TYPE_CHECKING:
-    from ..work.survey import Survey
+    from ..work.views import Survey
     from ..work.watch import Snapshot
     from .render import Part
 

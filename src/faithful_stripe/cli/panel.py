@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 from ..core.units import decimal_size
 
 if TYPE_CHECKING:
-    from ..work.survey import DriveView, Survey
+    from ..work.views import DriveView, Survey
 
 LED_WORDS = {
     "OK": "normal",

@@ -9,7 +9,8 @@ from ..core.arrays.margin import margin
 from ..core.units import decimal_size
 from ..redfish.client import Body, Client
 from ..redfish.names import OEM
-from .survey import DriveView, Survey, VolumeView, WorkError, find, survey
+from .survey import find, survey
+from .views import DriveView, Survey, VolumeView, WorkError
 
 
 @dataclass(frozen=True)

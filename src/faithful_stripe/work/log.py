@@ -6,7 +6,8 @@ from dataclasses import dataclass
 
 from ..redfish.client import Client
 from ..redfish.names import OEM
-from .survey import WorkError, find
+from .survey import find
+from .views import WorkError
 
 
 @dataclass(frozen=True)

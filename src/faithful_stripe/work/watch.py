@@ -8,7 +8,8 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 
 from ..redfish.client import Client
-from .survey import VolumeView, Work, find, survey
+from .survey import find, survey
+from .views import VolumeView, Work
 
 WINDOW = 12
 """Looks over which the rate is measured: enough to be steady, few enough to follow a change."""

@@ -1,0 +1,305 @@
+"""The answers of the Redfish service: one method per route, within one bench session."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from typing import Any
+
+from werkzeug.wrappers import Request, Response
+
+from ..bench import jobs, members, volumes
+from ..bench.bench import Session
+from ..bench.errors import WorkRunning
+from ..core.errors import StripeError
+from . import names
+from .resources import Body, Resources, collection, link
+
+PAGE = 100
+"""Log entries per page, unless the client asks for fewer with $top."""
+
+
+class Refused(StripeError):
+    """A request that the service answers with an error body: HTTP status, Redfish message."""
+
+    template = "{what}"
+    remedy = "{to_do}"
+
+    def __init__(self, status: int, message: str, what: str, to_do: str = "", **more: Any) -> None:
+        super().__init__(what=what, to_do=to_do, **more)
+        self.status, self.message = status, message
+
+
+class Handler:
+    """The answers within one session: one method per route, `_post` and `_delete` after its name."""
+
+    def __init__(self, session: Session, request: Request) -> None:
+        self.session, self.request, self.made = session, request, Resources(session)
+
+    def check_path(self, **ids: Any) -> None:
+        """Raise Refused (404) unless every id in the path is one of this server's."""
+        server, raid = self.made.server, self.made.raid
+        known = {
+            "system": server,
+            "chassis": server,
+            "manager": server + "-bmc",
+            "raid": raid,
+            "controller": raid,
+        }
+        for name, value in ids.items():
+            if name in known and value != known[name]:
+                raise self._missing()
+        if ids.get("bay") is not None and ids["bay"] not in self.made.facts["bays"]:
+            raise self._missing()
+
+    def versions(self) -> Response:
+        return self._ok({"v1": names.ROOT})
+
+    def root(self) -> Response:
+        return self._ok(self.made.root())
+
+    def systems(self) -> Response:
+        return self._collection("Systems", "ComputerSystemCollection", [self.made.system()])
+
+    def system(self) -> Response:
+        return self._ok(self.made.system())
+
+    def storages(self) -> Response:
+        return self._collection("Storage", "StorageCollection", [self.made.storage()])
+
+    def storage(self) -> Response:
+        return self._ok(self.made.storage())
+
+    def controllers(self) -> Response:
+        return self._collection("Controllers", "StorageControllerCollection", [self.made.controller()])
+
+    def controller(self) -> Response:
+        return self._ok(self.made.controller())
+
+    def drive(self, bay: str) -> Response:
+        return self._ok(self.made.drive(bay))
+
+    def chassis_drives(self) -> Response:
+        return self._collection("Drives", "DriveCollection", [self.made.drive(bay) for bay in self.made.facts["bays"]])
+
+    def chassis_all(self) -> Response:
+        return self._collection("Chassis", "ChassisCollection", [self.made.chassis()])
+
+    def chassis(self) -> Response:
+        return self._ok(self.made.chassis())
+
+    def managers(self) -> Response:
+        return self._collection("Managers", "ManagerCollection", [self.made.manager()])
+
+    def manager(self) -> Response:
+        return self._ok(self.made.manager())
+
+    def log_services(self) -> Response:
+        return self._collection("Log services", "LogServiceCollection", [self.made.log_service()])
+
+    def log_service(self) -> Response:
+        return self._ok(self.made.log_service())
+
+    def entries(self) -> Response:
+        skip, top = self._number("$skip", 0), self._number("$top", PAGE)
+        everything = self.session.events()
+        page = [self.made.entry(event) for event in everything[skip : skip + top]]
+        body = collection(self.request.path, "LogEntryCollection", "Log entries", page)
+        body["Members@odata.count"] = len(everything)
+        if skip + top < len(everything):
+            body["Members@odata.nextLink"] = f"{self.request.path}?$skip={skip + top}&$top={top}"
+        return self._ok(body)
+
+    def entry(self, number: int) -> Response:
+        for event in self.session.events(number - 1):
+            if event.number == number:
+                return self._ok(self.made.entry(event))
+        raise self._missing()
+
+    def volumes(self) -> Response:
+        return self._collection(
+            "Volumes", "VolumeCollection", [self.made.volume(v) for v in self.session.state.volumes.values()]
+        )
+
+    def volumes_post(self) -> Response:
+        wish = self._body()
+        ours = wish.get("Oem", {}).get(names.OEM, {})
+        level = self._text(wish, "RAIDType")
+        volume = volumes.check(
+            self.session.controller,
+            volumes.Wish(
+                name=self._text(wish, "DisplayName", wish.get("Name")),
+                level="SPAN" if level == "None" else level,
+                bays=tuple(self._bays(wish)),
+                strip=self._whole(wish, "StripSizeBytes", 65536) or 65536,
+                size=self._whole(wish, "CapacityBytes", None),
+                rotation=ours.get("Rotation"),
+                data=ours.get("DataOrder"),
+                q_place=ours.get("QPlace"),
+                q_exponent=ours.get("QExponent"),
+                spans=self._whole(wish, "MediaSpanCount", None),
+                copies=self._whole(ours, "MirrorMembers", None),
+                mixed=ours.get("AllowUnlikeDrives") is True,
+            ),
+        )
+        method = self._text(wish, "InitializeMethod", "Skip").lower()
+        volumes.create(self.session.controller, volume, "fast" if method == "skip" else method)
+        body = self.made.volume(volume)
+        response = self._ok(body, 201)
+        response.headers["Location"] = body["@odata.id"]
+        return response
+
+    def volume(self, number: int) -> Response:
+        return self._ok(self.made.volume(self._volume(number)))
+
+    def volume_delete(self, number: int) -> Response:
+        volume = self._volume(number)
+        self._match(self.made.volume(volume))
+        volumes.delete(self.session.controller, volume)
+        return Response(status=204)
+
+    def rebuild_post(self, number: int) -> Response:
+        volume = self._volume(number)
+        wish = self._body()
+        (bay,) = self._bays({"Links": {"Drives": [wish.get("Drive")]}})
+        members.rebuild_onto(self.session.controller, volume, bay)
+        return Response(status=204)
+
+    def initialize_post(self, number: int) -> Response:
+        """Fast clears at once; Slow takes its time, in the foreground unless asked otherwise."""
+        volume, wish = self._volume(number), self._body()
+        kind = self._text(wish, "InitializeType", "Fast")
+        method = self._text(wish, "InitializeMethod", "Foreground").lower()
+        if kind not in ("Fast", "Slow"):
+            what = f"InitializeType: expected Fast or Slow, found {kind!r}"
+            raise Refused(400, names.BASE + "PropertyValueNotInList", what, "use one of these")
+        volumes.initialize(self.session.controller, volume, "fast" if kind == "Fast" else method)
+        return Response(status=204)
+
+    def check_post(self, number: int) -> Response:
+        volume = self._volume(number)
+        wish = json.loads(self.request.get_data() or b"{}")
+        repair = isinstance(wish, dict) and wish.get("Oem", {}).get(names.OEM, {}).get("Repair") is True
+        self.session.controller.check_writable(volume)
+        if not volume.geometry.redundant:
+            what = f"volume {volume.name} is {volume.level}: it has no redundancy to check"
+            raise Refused(400, names.BASE + "ActionNotSupported", what, "nothing to do")
+        for job in self.session.controller.jobs_of(volume):
+            if job.kind in ("check", "background"):
+                raise WorkRunning(name=volume.name, work=f"{job.kind} work")
+        jobs.start_check(self.session.controller, volume, repair)
+        return Response(status=204)
+
+    def drive_patch(self, bay: str) -> Response:
+        """HotspareType makes a drive a spare, or an unassigned drive again."""
+        wish = self._body()
+        ours = wish.get("Oem", {}).get(names.OEM, {})
+        kind = self._text(wish, "HotspareType")
+        if kind == "None":
+            members.remove_spare(self.session.controller, bay)
+        elif kind in ("Global", "Dedicated"):
+            serves = [self._volume_at(entry) for entry in ours.get("SpareFor", [])] if kind == "Dedicated" else []
+            if kind == "Dedicated" and not serves:
+                what = "a dedicated hot spare needs the volumes it is for (Oem SpareFor)"
+                raise Refused(400, names.BASE + "PropertyMissing", what, "name them")
+            revertible = wish.get("HotspareReplacementMode", "Revertible") == "Revertible"
+            members.add_spare(self.session.controller, bay, serves, revertible)
+        else:
+            what = f"HotspareType: expected None, Global or Dedicated, found {kind!r}"
+            raise Refused(400, names.BASE + "PropertyValueNotInList", what, "use one of these")
+        return self._ok(self.made.drive(bay))
+
+    def _volume_at(self, entry: object) -> Any:
+        path = entry.get("@odata.id") if isinstance(entry, dict) else None
+        for volume in self.session.state.volumes.values():
+            if path == names.volume(self.made.server, self.made.raid, volume.number):
+                return volume
+        raise Refused(
+            400, names.BASE + "ResourceMissingAtURI", f"{path!r} is not a volume", "name one of this controller"
+        )
+
+    # what requests say --------------------------------------------------------------------------
+
+    def _volume(self, number: int) -> Any:
+        if number not in self.session.state.volumes:
+            raise self._missing()
+        return self.session.state.volumes[number]
+
+    def _body(self) -> Body:
+        try:
+            body = json.loads(self.request.get_data())
+        except ValueError as reason:
+            raise Refused(400, names.BASE + "MalformedJSON", f"the request is not JSON ({reason})") from reason
+        if not isinstance(body, dict) or not isinstance(body.get("Oem", {}), dict):
+            raise Refused(400, names.BASE + "MalformedJSON", "the request is not a JSON object")
+        return body
+
+    def _text(self, wish: Body, key: str, fallback: object = None) -> str:
+        value = wish.get(key, fallback)
+        if value is None:
+            raise Refused(400, names.BASE + "PropertyMissing", f"the request has no property {key}", "give it")
+        if not isinstance(value, str):
+            raise Refused(400, names.BASE + "PropertyValueTypeError", f"{key}: expected text, found {value!r}")
+        return value
+
+    def _whole(self, wish: Body, key: str, fallback: int | None) -> int | None:
+        value = wish.get(key, fallback)
+        if value is None:
+            return None
+        if not isinstance(value, int) or isinstance(value, bool):
+            raise Refused(
+                400, names.BASE + "PropertyValueTypeError", f"{key}: expected a whole number, found {value!r}"
+            )
+        return value
+
+    def _bays(self, wish: Body) -> list[str]:
+        links = wish.get("Links")
+        drives = links.get("Drives") if isinstance(links, dict) else None
+        if not isinstance(drives, list) or not drives:
+            raise Refused(400, names.BASE + "PropertyMissing", "the request names no drives (Links.Drives)")
+        start = names.drive(self.made.server, self.made.raid, "")
+        bays = []
+        for entry in drives:
+            path = entry.get("@odata.id") if isinstance(entry, dict) else None
+            if not isinstance(path, str) or not path.startswith(start):
+                what = f"Links.Drives: {path!r} is not a drive of controller {self.made.raid}"
+                raise Refused(400, names.BASE + "ResourceMissingAtURI", what)
+            bays.append(path.removeprefix(start))
+        return bays
+
+    def _number(self, key: str, fallback: int) -> int:
+        text = self.request.args.get(key, str(fallback))
+        if not text.isdecimal():
+            raise Refused(400, names.BASE + "QueryParameterValueTypeError", f"{key}: expected a number, found {text!r}")
+        return int(text)
+
+    def _match(self, body: Body) -> None:
+        wanted = self.request.headers.get("If-Match")
+        if wanted not in (None, "*", etag(body)):
+            what = "the resource has changed since it was read"
+            raise Refused(412, names.BASE + "PreconditionFailed", what, "read it again, then decide")
+
+    # what answers look like ---------------------------------------------------------------------
+
+    def _collection(self, name: str, kind: str, members: list[Body]) -> Response:
+        if self.request.args.get("$expand", "") not in (".", ".($levels=1)"):
+            members = [link(member["@odata.id"]) for member in members]
+        else:
+            members = [{**member, "@odata.etag": etag(member)} for member in members]
+        return self._ok(collection(self.request.path.rstrip("/"), kind, name, members))
+
+    def _ok(self, body: Body, status: int = 200) -> Response:
+        tag = etag(body)
+        if status == 200 and self.request.headers.get("If-None-Match") == tag:
+            return Response(status=304, headers={"ETag": tag})
+        text = json.dumps({**body, "@odata.etag": tag} if "@odata.id" in body else body)
+        return Response(text, status, {"ETag": tag}, content_type="application/json; charset=utf-8")
+
+    def _missing(self) -> Refused:
+        what = f"there is nothing at {self.request.path}"
+        return Refused(404, names.BASE + "ResourceMissingAtURI", what, "follow the links from /redfish/v1/")
+
+
+def etag(body: Body) -> str:
+    """A strong ETag: equal for equal bodies."""
+    return '"' + hashlib.sha256(json.dumps(body, sort_keys=True).encode()).hexdigest()[:20] + '"'
