@@ -48,7 +48,8 @@ def cut(image, drawing: str, strip: int, start: int = 0, tail: int = 8 * 4096, l
             at += count
     rng = random.Random(start)
     for member in members:
-        member.write(member.size - tail, rng.randbytes(1000))
+        member.write(member.size - tail, rng.randbytes(1000))  # a controller's metadata: its own on each member,
+        member.write(member.size - tail + 4096, b"the same on all" * 200)  # and some that all of them share
         if start:
             member.write(0, rng.randbytes(start))
     return members

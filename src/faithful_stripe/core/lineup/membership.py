@@ -28,7 +28,8 @@ class Membership:
 
     images    indices into the pile, ascending
     mirrors   whether all are copies of one another
-    closing   sampled blocks on which it closes, of `blocks` in which a member holds data
+    closing   sampled blocks on which it closes, of `blocks` in which a member holds data (a parity group's blocks
+              that are the same on all members are left out)
     open      blocks on which it does not, between the first and the last on which it does: before and
               after, members may carry what is not the array's
     """
@@ -105,7 +106,9 @@ def _test(mask: int, table: list[dict[int, int]]) -> Membership | None:
     closes = []
     for held in table:
         values = [held[i] for i in images if i in held]
-        if values:
+        # the same on all of them says nothing of parity: a controller's metadata, or a pattern
+        same = len(values) == len(images) > 2 and len(set(values)) == 1
+        if values and not same:
             closes.append(reduce(xor, values) == 0)
     closing, blocks = sum(closes), len(closes)
     if closing < LEAST_BLOCKS or closing < LEAST_SHARE * blocks:
