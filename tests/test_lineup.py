@@ -115,6 +115,14 @@ def test_mirrors_are_found_and_said_to_be_interchangeable(image):
     assert array.verdict == "certain" and "interchangeable" in array.alternatives[0]
 
 
+@pytest.mark.parametrize("level", [("RAID10", None, None), ("RAID1E", None, "adjacent"), ("RAID4", "fixed-N", None)])
+def test_levels_not_solved_yet_are_left_undecided(image, level):
+    rows = DRAWN[(*level, None)].split("/")
+    members = cut(image, " / ".join(r.strip() for r in rows[: 2 if level[0] == "RAID1E" else 1]), 65536)
+    found = solve(pile_of(members, seed=11))
+    assert all(a.verdict == "undecided" and a.settle for a in found.arrays)
+
+
 def test_a_missing_member_is_left_out_of_the_right_place(image):
     members = cut(image, drawn("RAID5", "parity-N", "continuation"), 65536)
     pile = pile_of(members[:2] + members[3:], seed=9, strangers=0)

@@ -83,23 +83,29 @@ def _mirror(pile: Pile, group: Membership, anchors: list[Anchors], bases: list[i
     evidence = [Evidence("membership", group.closing, f"blocks on which all copies are equal, of {group.blocks}")]
     proof = Proof()
     array = _array(pile, hypothesis)
-    if any(set(fs.image.tolist()) & set(order) for fs in anchors):
+    known = any(set(fs.image.tolist()) & set(order) for fs in anchors)
+    if known:
         proof = max((prove_ext4(array, base) for base in bases), key=lambda p: (p.holds, p.passes))
         evidence += _proof_evidence(proof)
     equal = group.open == 0
     sure = proof.holds and equal
-    stale = "" if equal else "the copies differ in places: find out which was written last"
+    part = known and not proof.holds
+    settle = "" if sure else "a file system that can be read, or the controller's own configuration"
+    if part:
+        settle = "parts of a file system are there, but it does not read as a plain mirror: perhaps a striped one"
+    elif not equal:
+        settle = "the copies differ in places: find out which was written last"
     return Lineup(
         geometry=array.geometry,
         members=tuple(pile.names[i] for i in order),
-        verdict="certain" if sure else "probable",
+        verdict="certain" if sure else "undecided" if part else "probable",
         best=float(group.closing),
         next=0.0,
         evidence=tuple(evidence),
         alternatives=(
             "the members are interchangeable: any order gives the same volume; the strip size has no effect",
         ),
-        settle=stale or ("" if sure else "a file system that can be read, or the controller's own configuration"),
+        settle=settle,
     )
 
 
