@@ -9,7 +9,9 @@ import pytest
 from werkzeug.serving import make_server
 from werkzeug.wrappers import Request, Response
 
+from faithful_stripe.bench import volumes
 from faithful_stripe.bench.bench import Bench
+from faithful_stripe.bench.volumes import Wish
 from faithful_stripe.redfish import names
 from faithful_stripe.redfish.client import Client, RedfishError
 from faithful_stripe.redfish.service import Service
@@ -190,6 +192,20 @@ def test_a_bare_server_is_surveyed_and_what_it_cannot_say_is_not_made_up():
         entries(client)
     with pytest.raises(RedfishError, match="GET /nothing was answered with status 404"):
         client.get("/nothing")
+
+
+def test_the_rate_of_work_that_had_to_wait_is_that_of_its_own_time(bench, wall):
+    with bench.session() as s:
+        volumes.create(s.controller, volumes.check(s.controller, Wish("a", "RAID1", ("8", "9"), size=10**12)))
+        volumes.create(s.controller, volumes.check(s.controller, Wish("b", "RAID1", ("8", "9"))))
+        s.pull("9")
+        s.seat("9", "HG4K30555")
+    http = httpx.Client(transport=httpx.WSGITransport(Service(bench)), base_url="http://bench")
+    rates = []
+    for snapshot in watch(Client("bench", http)):
+        rates += [p.rate for p in snapshot.progress if p.work.volume == "b" and p.rate]
+        wall.now += 1000
+    assert len(rates) > 10 and all(abs(rate - 0.6 * 215e6) < 2e6 for rate in rates), rates
 
 
 def test_targets(skerry):

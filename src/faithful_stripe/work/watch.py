@@ -53,9 +53,10 @@ def watch(client: Client) -> Iterator[Snapshot]:
             for work in volume.work:
                 recent = samples.setdefault((work.volume, work.name), deque(maxlen=WINDOW))
                 if work.waits:
-                    recent.clear()
-                recent.append((at, work.percent))
-                progress.append(_measure(Progress(work, volume.margin), recent[0], at))
+                    recent.clear()  # it will begin between two looks: only what is seen of it running counts
+                else:
+                    recent.append((at, work.percent))
+                progress.append(_measure(Progress(work, volume.margin), recent[0] if recent else (at, 0.0), at))
         yield Snapshot(seen.time, tuple(progress), seen.volumes)
         if not progress:
             return
