@@ -73,6 +73,9 @@ def plan_volume(client: Client, wish: VolumeWish) -> VolumePlan:
         spans=wish.spans, copies=wish.copies, q_place=wish.q_place, q_exponent=wish.q_exponent,
     )  # fmt: skip
     _check_alike(drives, wish.mixed)
+    if wish.size is not None and not 0 < wish.size <= made.volume_bytes:
+        room = f"these drives hold about {decimal_size(made.volume_bytes)} as {made.layout.level}"
+        raise WorkError(what=f"{room}, {decimal_size(wish.size)} are wanted", to_do="ask for less, or use more drives")
     chosen = made.layout
     ours: Body = {"Rotation": chosen.rotation, "DataOrder": chosen.data, "AllowUnlikeDrives": wish.mixed}
     if chosen.q_place:
