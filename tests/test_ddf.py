@@ -111,6 +111,20 @@ def test_the_set_up_follows_every_change_and_is_cleared_at_the_end(configured):
     assert told("HG4K20931") is None
 
 
+def test_the_end_of_an_initialization_reaches_the_drives(configured, wall):
+    def told():
+        with configured.session() as s:
+            return ddf.decode(s.medium(s.state.drives["HG4K20931"])).volumes[0]["initialized"]
+
+    with configured.session() as s:
+        volumes.initialize(s.controller, s.controller.volume("records"), "background")
+    assert told() == 1
+    wall.now += 30 * 3600
+    with configured.session():
+        pass
+    assert told() == 2
+
+
 def test_a_foreign_drive_is_shown_and_not_taken_unasked(configured, tmp_path):
     with configured.session() as s:
         drive = s.state.drives["HG4K30562"]

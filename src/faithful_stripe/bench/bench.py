@@ -22,7 +22,7 @@ from .drive import Medium
 from .errors import BayTaken, BenchError, UnknownBay, UnknownDrive
 from .journal import Journal, replay
 from .state import Drive, Event, State, Volume
-from .store import FILE, Store
+from .store import Store
 
 
 class Bench:
@@ -276,8 +276,3 @@ def create(folder: Path, description: Path | None = None, now: Callable[[], floa
     finally:
         bench.close()
     return state
-
-
-def is_bench(folder: Path) -> bool:
-    """Whether a folder holds a bench."""
-    return (Path(folder) / FILE).is_file()

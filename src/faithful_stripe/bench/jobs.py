@@ -79,8 +79,7 @@ def take_over_copy(controller: Controller, volume: Volume, copy: Job) -> None:
     member = Member(drive.serial, str(drive.bay), "rebuilding", copy.done, NEVER, old.home)
     volume.members[copy.position] = member
     controller.event("rebuild started", drive=drive, volume=volume.name)
-    job = _add(controller, Job(0, "rebuild", volume.number, copy.position, 0.0))
-    job.base = copy.done
+    _add(controller, Job(0, "rebuild", volume.number, copy.position, 0.0))
 
 
 # the clock --------------------------------------------------------------------------------------

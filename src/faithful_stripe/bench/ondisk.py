@@ -112,6 +112,8 @@ def _fingerprint(controller: Controller) -> str:
             rows[f"spare {key}"] = row
         elif kind == "drive":
             rows[f"drive {key}"] = [row["bay"], row["fault"], row["predicted"]]
+        elif kind == "job":
+            rows[f"job {key}"] = [row["kind"], row["volume"], row["target"]]
     return hashlib.sha256(json.dumps(rows, sort_keys=True).encode()).hexdigest()
 
 

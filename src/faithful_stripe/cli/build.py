@@ -1,4 +1,4 @@
-"""The building commands: volume add, show, remove, rebuild."""
+"""The building commands: volumes and hot spares."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 @click.group()
 def volume() -> None:
-    """Make, show, remove and rebuild volumes (virtual drives).
+    """Make, show, check, initialize, rebuild and remove volumes (virtual drives).
 
     \b
     Example:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import sys
 from collections.abc import Callable
 from dataclasses import asdict, is_dataclass
 from pathlib import Path
@@ -110,13 +109,3 @@ def confirm(name: str, serials: list[str], yes: bool, expect_serials: str | None
     if answer.strip() != name:
         given = f"{answer.strip()!r} is not its name" if answer.strip() else "not confirmed"
         raise WorkError(what=f"{given}; nothing was changed", to_do="in a script, use --yes with --expect-serials")
-
-
-def on_terminal() -> bool:
-    """Whether a person looks at standard output."""
-    return sys.stdout.isatty()
-
-
-def err_terminal() -> bool:
-    """Whether a person looks at standard error."""
-    return sys.stderr.isatty()

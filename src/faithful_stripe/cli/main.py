@@ -27,7 +27,9 @@ COMMANDS: dict[str, Entry] = {
     "bays": Entry("look", "look", "bays", "Draw the front panel: what stands in which bay."),
     "log": Entry("look", "look", "log", "The server's events, in order."),
     "watch": Entry("look", "look", "watch", "Follow rebuilds, copies and checks until they are done."),
-    "volume": Entry("build", "build", "volume", "Make, show, check, rebuild and remove volumes (virtual drives)."),
+    "volume": Entry(
+        "build", "build", "volume", "Make, show, check, initialize, rebuild and remove volumes (virtual drives)."
+    ),
     "spare": Entry("build", "build", "spare", "Hot spares: add and remove."),
     "lineup": Entry("recover", "recover", "lineup", "Reconstruct an array's member order from drive images."),
     "bench": Entry("bench", "hands", "bench", "The simulated server: make one, and be the hands in its machine room."),

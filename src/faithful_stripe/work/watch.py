@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 
 from ..redfish.client import Client
-from .survey import find, survey
+from .survey import survey
 from .views import VolumeView, Work
 
 WINDOW = 12
@@ -60,11 +60,6 @@ def watch(client: Client) -> Iterator[Snapshot]:
         yield Snapshot(seen.time, tuple(progress), seen.volumes)
         if not progress:
             return
-
-
-def server_time(client: Client) -> str:
-    """The server's own clock, ISO 8601; empty where it does not tell."""
-    return str(find(client).manager.get("DateTime") or "")
 
 
 def _measure(now: Progress, start: tuple[float, float], at: float) -> Progress:

@@ -9,7 +9,6 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -340,8 +339,3 @@ class Ext4:
             at += count
         data = b"".join(parts)
         return data[: inode.size] if len(data) >= inode.size else None
-
-
-def as_dict(sb: Superblock) -> dict[str, Any]:
-    """What a person is shown of a superblock."""
-    return {"uuid": sb.uuid.hex(), "label": sb.label, "block": sb.block, "size": sb.size}
