@@ -143,7 +143,7 @@ def work(folder: Path, seed: int, size: int, pipe) -> None:
 def _second_volume(bench: Bench) -> None:
     """Make a volume that shares the drives, or remove it."""
     with bench.session() as s:
-        second = next((v for v in s.state.volumes.values() if v.name == "second"), None)
+        second = next((v for v in s.controller.memory.volumes.values() if v.name == "second"), None)
         first = s.controller.volume("v")
         if second:
             volumes.delete(s.controller, second)

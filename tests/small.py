@@ -20,7 +20,7 @@ model = "Lintel R4"
 serial = "L"
 firmware = "1"
 bays = "1-6"
-rebuild_share = 0.5
+rebuild_rate = 50
 [model.small]
 vendor = "Holmgard"
 model = "Drop"

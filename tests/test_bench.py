@@ -67,7 +67,7 @@ def test_a_rebuild_goes_on_with_the_clock_and_ends_at_the_right_moment(bench, wa
         session.seat("5", SPARE)
         assert ids(session) == ["DriveRemoved", "DriveInserted", "RebuildStarted"]
     with bench.session() as session:
-        (job,) = session.state.jobs.values()
+        (job,) = session.controller.memory.jobs.values()
     wall.now += 2 * HOUR
     assert same(bench, filled)
     with bench.session() as session:
@@ -75,7 +75,7 @@ def test_a_rebuild_goes_on_with_the_clock_and_ends_at_the_right_moment(bench, wa
         assert member(session).state == "rebuilding" and abs(done - 2 * HOUR * job.rate) < 65536
     wall.now += 20 * HOUR
     with bench.session() as session:
-        assert ids(session) == ["RebuildDone", "VolumeOK"] and not session.state.jobs
+        assert ids(session) == ["RebuildDone", "VolumeOK"] and not session.controller.memory.jobs
         ended = job.since + 4_000_719_896_576 / job.rate
         assert session.said[0].time == iso(ended)
         array = session.controller.array(session.controller.volume("records"))
@@ -106,7 +106,7 @@ def test_a_drive_pulled_by_mistake_comes_back_as_it_was(bench, filled):
         session.pull("6")
     with bench.session() as session:
         session.seat("6", "HG4K21007")
-        assert ids(session) == ["DriveInserted", "MemberReturned", "VolumeOK"] and not session.state.jobs
+        assert ids(session) == ["DriveInserted", "MemberReturned", "VolumeOK"] and not session.controller.memory.jobs
     assert same(bench, filled)
 
 
@@ -151,7 +151,7 @@ def test_what_does_not_fit_is_not_taken_and_says_why(bench, serial, why):
         session.pull("5")
         session.seat("5", serial)
         assert ids(session)[-1] in ("DriveNotTaken",) and why in session.said[-1].message
-        assert member(session).state == "lost" and not session.state.jobs
+        assert member(session).state == "lost" and not session.controller.memory.jobs
 
 
 def test_a_drive_that_is_not_blank_is_taken_by_hand_only(bench, wall, filled):
@@ -220,7 +220,11 @@ def test_a_larger_drive_is_taken(bench):
         session.seat("5", BIG)
         assert member(session).state == "rebuilding"
         session.pull("5")
-        assert ids(session)[-1] == "RebuildStopped" and member(session).state == "lost" and not session.state.jobs
+        assert (
+            ids(session)[-1] == "RebuildStopped"
+            and member(session).state == "lost"
+            and not session.controller.memory.jobs
+        )
 
 
 @pytest.mark.parametrize(
@@ -242,7 +246,7 @@ def test_the_controller_refuses(bench, wish, error):
         session.fail("13")
         with pytest.raises(errors.DriveFailed):
             volumes.check(session.controller, Wish("new", "RAID1", ("12", "13")))
-        assert len(session.state.volumes) == 1
+        assert len(session.controller.memory.volumes) == 1
 
 
 def test_an_error_in_a_session_changes_nothing(bench):

@@ -118,7 +118,7 @@ class History:
     def by_hand(self) -> None:
         with self.bench.session() as s:
             volume = s.controller.volume("v")
-            free = [d for d in s.state.drives.values() if d.works and not s.state.in_use(d.serial)]
+            free = [d for d in s.state.drives.values() if d.works and not s.controller.memory.in_use(d.serial)]
             lost = any(m.state == "lost" for m in volume.members)
             if free and lost and s.controller.margin(volume) >= 0:
                 members.rebuild_onto(s.controller, volume, str(self.rng.choice(free).bay))
@@ -129,10 +129,10 @@ class History:
             loose = [d for d in s.state.drives.values() if d.bay is None and not d.fault]
             if loose and s.state.in_bay("6") is None:
                 s.seat("6", loose[0].serial)
-            seated = [d for d in s.state.drives.values() if d.works and not s.state.in_use(d.serial)]
+            seated = [d for d in s.state.drives.values() if d.works and not s.controller.memory.in_use(d.serial)]
             if seated:
                 drive = self.rng.choice(seated)
-                if drive.serial in s.state.spares:
+                if drive.serial in s.controller.memory.spares:
                     members.remove_spare(s.controller, str(drive.bay))
                 else:
                     members.add_spare(s.controller, str(drive.bay), [], self.rng.random() < 0.7)
@@ -168,7 +168,7 @@ def test_no_acknowledged_byte_differs_within_the_margin(tmp_path, group):
         history.end()
     for what in (
         "RebuildStarted", "RebuildDone", "MemberReturned", "VolumeFailure", "DriveFailure", "DriveNotTaken",
-        "SpareTookOver", "CopyDone", "PowerRestored",
+        "SpareTookOver", "CopyDone", "PowerOn",
         "a stale member back", "a rebuilding member lost",
     ):  # fmt: skip
         assert happened[what] >= 1, (what, happened)  # a history in which it never happens proves nothing

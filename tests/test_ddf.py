@@ -78,7 +78,11 @@ def test_an_independent_reading_of_every_structure(configured):
 
 def test_others_recognise_every_member_and_spare(configured):
     with configured.session() as s:
-        used = [d.serial for d in s.state.drives.values() if s.state.in_use(d.serial) or d.serial in s.state.spares]
+        used = [
+            d.serial
+            for d in s.state.drives.values()
+            if s.controller.memory.in_use(d.serial) or d.serial in s.controller.memory.spares
+        ]
     assert len(used) == 14
     for serial in used:
         told = subprocess.run(["blkid", "-p", image(configured, serial)], capture_output=True, text=True, check=False)
@@ -106,7 +110,7 @@ def test_the_set_up_follows_every_change_and_is_cleared_at_the_end(configured):
     with configured.session() as s:
         away = ddf.decode(s.medium(s.state.drives["HG4K20944"]))
         assert away.header["sequence"] == before.header["sequence"]  # a pulled drive tells how old it is
-        for volume in list(s.state.volumes.values()):
+        for volume in list(s.controller.memory.volumes.values()):
             volumes.delete(s.controller, volume)
     assert told("HG4K20931") is None
 
@@ -136,7 +140,7 @@ def test_a_foreign_drive_is_shown_and_not_taken_unasked(configured, tmp_path):
         medium = s.medium(drive)
         medium.write(theirs.header["primary_lba"] * 512, ddf.encode(theirs, 1))
         medium.write(drive.size - 512, ddf.encode(theirs, 0)[:512])
-        for serial in list(s.state.spares):
+        for serial in list(s.controller.memory.spares):
             members.remove_spare(s.controller, str(s.state.drives[serial].bay))
         s.pull("4")
         s.seat("4", "HG4K30562")

@@ -183,7 +183,7 @@ def bare(environ, start_response):
 def test_a_bare_server_is_surveyed_and_what_it_cannot_say_is_not_made_up():
     client = Client("bare", httpx.Client(transport=httpx.WSGITransport(bare), base_url="http://bare"))
     seen = survey(client)
-    assert (seen.server, seen.time, [c.id for c in seen.controllers]) == ("one", "", ["C"])
+    assert (seen.server, seen.time, [c.id for c in seen.controllers]) == ("one", "", ["r"])
     assert seen.volumes[0].margin == 1 and seen.volumes[0].strip is None and seen.drives[0].content is None
     assert seen.drives[0].use == "member of data" and seen.panel == (("0",),)
     (first, *_rest) = [next(watch(client))]

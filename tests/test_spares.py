@@ -87,7 +87,7 @@ def test_a_spare_takes_over_and_stands_by_again(rig):
     r.write(0, r.data)  # writes during the copy reach both
     assert r.wait(20) == ["CopyDone"] and r.bays() == ["4", "5", "6", "7"] and r.intact()
     with r.session() as s:
-        assert list(s.state.spares) == ["HG4K22008"] and not s.state.in_use("HG4K22008")
+        assert list(s.controller.memory.spares) == ["HG4K22008"] and not s.controller.memory.in_use("HG4K22008")
     assert "SpareTookOver" in r.do(lambda s: s.pull("7"))
 
 
@@ -98,7 +98,7 @@ def test_a_spare_that_does_not_revert_stays(rig):
     r.wait(20)
     assert r.do(lambda s: s.seat("5", "HG4K30555")) == ["DriveInserted"] and r.bays() == ["4", "13", "6", "7"]
     with r.session() as s:
-        assert s.state.spares == {} and not s.state.in_use("HG4K30555")
+        assert s.controller.memory.spares == {} and not s.controller.memory.in_use("HG4K30555")
 
 
 def test_dedicated_before_global_and_the_smallest_that_fits(rig):
@@ -286,7 +286,7 @@ def test_volumes_that_share_drives_are_rebuilt_one_after_the_other(rig, wall):
     assert r.do(lambda s: s.seat("5", "HG4K30555")) == ["DriveInserted", "RebuildStarted", "RebuildStarted"]
     r.wall.now += 60
     with r.session() as s:
-        first, waiting = s.state.jobs.values()
+        first, waiting = s.controller.memory.jobs.values()
         assert jobs.done(s.controller, first) > 0 and jobs.done(s.controller, waiting) == 0 and waiting.since is None
     assert r.wait(20) == ["RebuildDone", "VolumeOK", "RebuildDone", "VolumeOK"]
     r.do(lambda s: s.pull("7"))

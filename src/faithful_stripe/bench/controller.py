@@ -1,4 +1,4 @@
-"""The RAID controller of the bench: its volumes, their bytes, and the moments at which work goes on.
+"""A RAID controller of the bench: its volumes, their bytes, and the moments at which work goes on.
 
 It acts on the state and the drives that a session hands it; everything it does is stamped with bench time.
 How volumes are made is in `volumes.py`, what happens when drives come and go in `members.py`, and the work
@@ -7,25 +7,40 @@ that goes on with the clock in `jobs.py`.
 
 from __future__ import annotations
 
+import zlib
 from collections.abc import Callable
 from typing import Any
 
-from ..core.arrays.engine import Array
+from ..core.arrays.engine import Array, lost_ranges
 from ..core.arrays.margin import margin
 from ..core.source import WritableSource
 from . import errors, events
 from .clock import iso
 from .drive import Medium, Twin
-from .state import Drive, Event, Job, State, Volume
+from .state import Drive, Event, Job, Member, Memory, State, Volume
+
+SETTINGS: dict[str, tuple[str, Any]] = {
+    "rebuild_rate": ("per cent of the slowest drive's rate for rebuilds, copies and initializations", 60),
+    "check_rate": ("per cent of the slowest drive's rate for consistency checks", 60),
+    "replacement": (
+        "automatic: a fitting blank drive in a failed bay is taken by itself; by-hand: it waits",
+        "automatic",
+    ),
+    "copy_on_prediction": ("whether a drive that predicts its failure is copied to a hot spare by itself", True),
+}
+"""What can be set on a controller: the meaning and the value it comes with."""
 
 RESERVED_BYTES = 64 << 20
 """At the end of every drive, kept for the controller's own configuration."""
 
+MOST_BAD = 500
+"""Unreadable ranges of one drive that are looked at when a volume's lost ranges are listed."""
+
 
 class Controller:
-    """One session's view of the controller.
+    """One session's view of a controller.
 
-    state       what it remembers; changed in place
+    state       the whole bench; memory: what this controller remembers; both changed in place
     medium      opens a drive for reading and writing
     log         receives events
     checkpoint  called when the state could be stored
@@ -34,26 +49,46 @@ class Controller:
     def __init__(
         self,
         state: State,
+        memory: Memory,
         medium: Callable[[Drive], Medium],
         log: Callable[[Event], None],
         checkpoint: Callable[[], None],
         now: float,
     ) -> None:
-        self.state, self.medium, self.log, self.checkpoint, self.now = state, medium, log, checkpoint, now
-        self.facts: dict[str, Any] = state.controllers[0]
+        self.state, self.memory, self.medium, self.log, self.checkpoint = state, memory, medium, log, checkpoint
+        self.now = now
+        self.facts: dict[str, Any] = memory.facts
+
+    @property
+    def bays(self) -> list[str]:
+        """The labels of its bays."""
+        return list(self.facts["bays"])
+
+    def here(self) -> list[Drive]:
+        """The drives seated in its bays, in the order of the bays."""
+        return [drive for bay in self.bays if (drive := self.state.in_bay(bay))]
+
+    def reaches(self, serial: str) -> bool:
+        """Whether a drive is seated in one of its bays, and answers."""
+        drive = self.state.drives.get(serial)
+        return drive is not None and drive.bay in self.facts["bays"] and drive.works
+
+    def drive_of(self, member: Member) -> Drive | None:
+        """A member's drive, wherever it lies; None when it never was on this bench, or has left it."""
+        return self.state.drives.get(member.serial)
 
     def volume(self, name: str) -> Volume:
         """The volume with this name. Raises UnknownVolume."""
-        for volume in self.state.volumes.values():
+        for volume in self.memory.volumes.values():
             if volume.name == name:
                 return volume
-        known = ", ".join(v.name for v in self.state.volumes.values()) or "none"
+        known = ", ".join(v.name for v in self.memory.volumes.values()) or "none"
         raise errors.UnknownVolume(name=name, known=known)
 
     def seated(self, bay: str) -> Drive:
-        """The drive in a bay. Raises UnknownBay, EmptyBay."""
-        if bay not in self.state.bays:
-            raise errors.UnknownBay(bay=bay, bays=", ".join(self.state.bays))
+        """The drive in one of its bays. Raises UnknownBay, EmptyBay."""
+        if bay not in self.bays:
+            raise errors.UnknownBay(bay=bay, where=f"at controller {self.facts['id']}", bays=", ".join(self.bays))
         drive = self.state.in_bay(bay)
         if drive is None:
             raise errors.EmptyBay(bay=bay)
@@ -61,7 +96,7 @@ class Controller:
 
     def array(self, volume: Volume) -> Array:
         """The volume's bytes, computed from the members that count."""
-        copies = {job.position: job for job in self.state.jobs.values() if job.volume == volume.number and job.target}
+        copies = {job.position: job for job in self.memory.jobs.values() if job.volume == volume.number and job.target}
         sources, trusted = list[WritableSource | None](), list[int | None]()
         for position, member in enumerate(volume.members):
             source: WritableSource | None = None
@@ -81,6 +116,15 @@ class Controller:
         left = margin(volume.geometry.pattern, volume.lost)
         return min(left, 0) if self.initializing(volume) else left
 
+    def lost_ranges(self, volume: Volume) -> list[tuple[int, int]]:
+        """(start, end) in bytes of the volume that cannot be read nor computed; of a usable volume."""
+        bad = []
+        for position, member in enumerate(volume.members):
+            drive = self.drive_of(member)
+            if member.state != "lost" and drive:
+                bad += [(position, start, count) for start, count in drive.unreadable[:MOST_BAD]]
+        return lost_ranges(self.array(volume), bad) if bad else []
+
     def initializing(self, volume: Volume) -> str:
         """ "background" or "foreground" while the volume is being initialized, else ""."""
         kinds = [job.kind for job in self.jobs_of(volume)]
@@ -95,17 +139,23 @@ class Controller:
             raise errors.VolumeFailed(name=volume.name, level=volume.level, members=gone)
 
     def before_write(self, volume: Volume) -> None:
-        """Note that members which are away now will be out of date. Raises VolumeFailed."""
+        """Note, and keep, that members which are away now will be out of date. Raises VolumeFailed."""
         self.check_writable(volume)
-        if volume.lost:
+        self.outdate(volume)
+
+    def outdate(self, volume: Volume) -> None:
+        """From now on members that are away are out of date: kept before anything is written without them."""
+        if any(volume.members[position].generation == volume.generation for position in volume.lost):
             volume.generation += 1
+            volume.branch = zlib.crc32(f"{self.facts['serial']} {self.now}".encode())
             for member in volume.members:
                 if member.state == "active":
                     member.generation = volume.generation
+            self.checkpoint()
 
     def jobs_of(self, volume: Volume) -> list[Job]:
         """The volume's work, in the order it was begun."""
-        return [job for job in self.state.jobs.values() if job.volume == volume.number]
+        return [job for job in self.memory.jobs.values() if job.volume == volume.number]
 
     # events -------------------------------------------------------------------------------------
 

@@ -9,14 +9,18 @@ from importlib import resources
 from pathlib import Path
 from typing import Any
 
+from .controller import SETTINGS
 from .errors import BenchError
-from .state import Drive, State
+from .state import Drive, Memory, State
 
 FORMAT = "faithful-stripe/bench/1"
 
-_SERVER = {"name": str, "maker": str, "model": str, "serial": str, "firmware": str, "bays": str, "panel": list}
+_SERVER = {
+    "name": str, "maker": str, "model": str, "serial": str, "firmware": str, "bays": str, "panel": list,
+    "hot_swap": bool,
+}  # fmt: skip
 _CONTROLLER = {
-    "id": str, "maker": str, "model": str, "serial": str, "firmware": str, "bays": str, "rebuild_share": float,
+    "id": str, "maker": str, "model": str, "serial": str, "firmware": str, "bays": str, "rebuild_rate": int,
 }  # fmt: skip
 _MODEL = {
     "vendor": str, "model": str, "part": str, "size": int, "media": str, "protocol": str, "rpm": int,
@@ -79,24 +83,14 @@ class _Reader:
     def state(self, document: dict[str, Any], now: float) -> State:
         if document.get("format") != FORMAT:
             raise self._wrong("format", f"expected {FORMAT!r}, found {document.get('format')!r}")
-        server = self._table(document.get("server"), "server", _SERVER)
+        server = self._table({"hot_swap": True} | self._found(document, "server"), "server", _SERVER)
         bays = bay_labels(server.pop("bays"))
         server["panel"] = [bay_labels(str(row)) for row in server["panel"]]
         if sorted(bay for row in server["panel"] for bay in row) != sorted(bays):
             raise self._wrong("server.panel", "expected every bay once, row by row")
-        controllers = [
-            self._table(entry, f"controller {i + 1}", _CONTROLLER)
-            for i, entry in enumerate(document.get("controller", []))
-        ]
-        if not controllers:
-            raise self._wrong("controller", "expected at least one table [[controller]], found none")
-        for controller in controllers:
-            controller["bays"] = bay_labels(controller["bays"])
-            for bay in controller["bays"]:
-                if bay not in bays:
-                    raise self._wrong(f"controller {controller['id']}", f"bay {bay} is not a bay of the server")
+        controllers = self._controllers(document, bays)
         models = {key: self._model(entry, f"model.{key}") for key, entry in document.get("model", {}).items()}
-        state = State(server, bays, controllers, (now, now))
+        state = State(server, bays, (now, now), controllers)
         for bay, entry in document.get("seated", {}).items():
             if bay not in bays:
                 raise self._wrong(f"seated.{bay}", f"expected one of the bays {', '.join(bays)}")
@@ -104,6 +98,35 @@ class _Reader:
         for i, entry in enumerate(document.get("stock", [])):
             self._place(state, models, entry, f"stock {i + 1}", None)
         return state
+
+    def _controllers(self, document: dict[str, Any], bays: list[str]) -> dict[str, Memory]:
+        made: dict[str, Memory] = {}
+        left = list(bays)
+        for i, entry in enumerate(document.get("controller", [])):
+            facts = self._table(entry, f"controller {i + 1}", _CONTROLLER)
+            name, rate = facts["id"], facts.pop("rebuild_rate")
+            if not re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9.-]{0,31}", name) or name in made:
+                raise self._wrong(f"controller {i + 1}.id", "expected 1 to 32 letters, digits, dots, dashes, each once")
+            if not 1 <= rate <= 100:
+                raise self._wrong(f"controller {name}.rebuild_rate", f"expected 1 to 100 per cent, found {rate}")
+            facts["bays"] = bay_labels(facts["bays"])
+            for bay in facts["bays"]:
+                if bay not in left:
+                    raise self._wrong(f"controller {name}", f"bay {bay} is not a bay of the server, or named twice")
+                left.remove(bay)
+            settings = {key: value for key, (_meaning, value) in SETTINGS.items()}
+            made[name] = Memory(facts, settings | {"rebuild_rate": rate})
+        if not made:
+            raise self._wrong("controller", "expected at least one table [[controller]], found none")
+        if left:
+            raise self._wrong("controller", f"bays {', '.join(left)} belong to no controller")
+        return made
+
+    def _found(self, document: dict[str, Any], key: str) -> dict[str, Any]:
+        value = document.get(key)
+        if not isinstance(value, dict):
+            raise self._wrong(key, "expected a table, found none")
+        return value
 
     def _table(self, value: object, where: str, keys: Mapping[str, type]) -> dict[str, Any]:
         if not isinstance(value, dict):
@@ -113,7 +136,7 @@ class _Reader:
                 raise self._wrong(f"{where}.{key}", f"not a key; known: {', '.join(keys)}")
         for key, kind in keys.items():
             found = value.get(key)
-            if not isinstance(found, kind) or isinstance(found, bool):
+            if not isinstance(found, kind) or (isinstance(found, bool) and kind is not bool):
                 raise self._wrong(f"{where}.{key}", f"expected {kind.__name__}, found {found!r}")
         return dict(value)
 

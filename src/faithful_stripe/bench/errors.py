@@ -26,8 +26,8 @@ class ControllerRefusal(StripeError):
 
 class UnknownBay(ControllerRefusal):
     message_id, status = "FaithfulStripe.1.0.UnknownBay", 404
-    template = "there is no bay {bay}"
-    remedy = "this chassis has bays {bays}"
+    template = "there is no bay {bay} {where}"
+    remedy = "bays there: {bays}"
 
 
 class EmptyBay(ControllerRefusal):
@@ -142,6 +142,48 @@ class DriveIsSpare(ControllerRefusal):
     message_id, status = "FaithfulStripe.1.0.DriveIsSpare", 409
     template = "bay {bay}: drive {serial} is a hot spare"
     remedy = "remove it as a spare first (`spare remove {bay}`), or choose another drive"
+
+
+class PoweredOff(ControllerRefusal):
+    message_id, status = "FaithfulStripe.1.0.PoweredOff", 409
+    template = "the server is off"
+    remedy = "restore the power first (on a bench: `bench power-on`)"
+
+
+class NotHot(ControllerRefusal):
+    message_id, status = "FaithfulStripe.1.0.NotHotPluggable", 409
+    template = "bay {bay}: this chassis has no hot swap, and the server is on"
+    remedy = "shut it down first (on a bench: `bench cut-power --stay-off`), then {act}"
+
+
+class UnknownController(ControllerRefusal):
+    message_id, status = "FaithfulStripe.1.0.UnknownController", 404
+    template = "there is no controller {name}"
+    remedy = "controllers here: {known}"
+
+
+class WhichController(ControllerRefusal):
+    message_id, status = "FaithfulStripe.1.0.WhichController", 409
+    template = "controllers {known} have a volume {name} each"
+    remedy = "say which: --controller ID"
+
+
+class NoForeign(ControllerRefusal):
+    message_id, status = "FaithfulStripe.1.0.NoForeignVolume", 404
+    template = "no foreign set-up here describes a volume {name}"
+    remedy = "foreign volumes here: {known}"
+
+
+class ForeignUnfit(ControllerRefusal):
+    message_id, status = "FaithfulStripe.1.0.ForeignUnfit", 409
+    template = "foreign volume {name} cannot be imported: {why}"
+    remedy = "{advice}"
+
+
+class BadSetting(ControllerRefusal):
+    message_id = "FaithfulStripe.1.0.BadSetting"
+    template = "{name}: expected {expected}, found {found!r}"
+    remedy = "nothing was changed; `controller show` lists the settings"
 
 
 class NoSpare(ControllerRefusal):

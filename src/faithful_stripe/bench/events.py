@@ -23,6 +23,7 @@ class Kind:
 
 
 _DRIVE = "StorageDevice.1.2."
+_ENVIRONMENT = "Environmental.1.0."
 _OURS = "FaithfulStripe.1.0."
 
 KINDS: dict[str, Kind] = {
@@ -51,6 +52,53 @@ KINDS: dict[str, Kind] = {
     ),
     "volume created": Kind(
         _OURS + "VolumeCreated", "OK", ("volume",), "The volume {volume} was created: {what}.",
+    ),
+    "volume imported": Kind(
+        _OURS + "VolumeImported", "OK", ("volume",), "The volume {volume} was taken over from its drives: {what}.",
+    ),
+    "set-up cleared": Kind(
+        _OURS + "SetUpCleared", "OK", ("place",),
+        "The set-up on the drive at {place} was cleared; it described: {names}.",
+    ),
+    "power lost": Kind(
+        _OURS + "PowerLost", "Critical", ("server",), "The power of the server {server} was cut.", "Restore the power.",
+    ),
+    "power on": Kind(
+        _OURS + "PowerOn", "OK", ("server",),
+        "The server {server} has power again; its controllers read their drives and finish the writes they had begun.",
+        "Work in progress goes on where it was.",
+    ),
+    "lid opened": Kind(
+        _OURS + "LidOpened", "Warning", ("server",), "The chassis of the server {server} was opened.",
+        "Close it soon: with the lid open the drives are cooled badly.",
+    ),
+    "lid closed": Kind(_OURS + "LidClosed", "OK", ("server",), "The chassis of the server {server} was closed."),
+    "link lost": Kind(
+        _DRIVE + "DriveOffline", "Critical", ("place",),
+        "The drive at {place} does not answer any more: its link is down.",
+        "Reseat the drive; if it happens again, look at the cable or backplane, then replace the drive.",
+    ),
+    "link back": Kind(_DRIVE + "DriveOfflineCleared", "OK", ("place",), "The drive at {place} answers again."),
+    "given up": Kind(
+        _OURS + "DriveGivenUp", "Critical", ("place",),
+        "The link of the drive at {place} was lost {count} times within an hour: it is not taken back by itself.",
+        "Reseat it, or replace it.",
+    ),
+    "temperature normal": Kind(
+        _ENVIRONMENT + "TemperatureNormal", "OK", ("sensor",), "The temperature of {place} is normal: {celsius} °C.",
+    ),
+    "temperature high": Kind(
+        _ENVIRONMENT + "TemperatureWarning", "Warning", ("sensor",),
+        "The temperature of {place} is above the warning threshold: {celsius} °C.",
+        "Check fans and air flow.",
+    ),
+    "temperature critical": Kind(
+        _ENVIRONMENT + "TemperatureCritical", "Critical", ("sensor",),
+        "The temperature of {place} is above the critical threshold: {celsius} °C.",
+        "Check fans and air flow at once; a drive this hot may fail.",
+    ),
+    "settings changed": Kind(
+        _OURS + "SettingsChanged", "OK", ("controller",), "Settings of controller {controller} were changed: {what}.",
     ),
     "volume deleted": Kind(_OURS + "VolumeDeleted", "OK", ("volume",), "The volume {volume} was deleted."),
     "rebuild started": Kind(
@@ -134,11 +182,6 @@ KINDS: dict[str, Kind] = {
     ),
     "mismatch": Kind(
         _OURS + "Mismatch", "Warning", ("volume",), "Row {row} of the volume {volume} does not add up: {who}.",
-    ),
-    "power restored": Kind(
-        _OURS + "PowerRestored", "Warning", ("server",),
-        "The power of the server {server} was cut and is back; the controller finished the writes it had begun.",
-        "Work in progress goes on where it was.",
     ),
     "started": Kind(_OURS + "BenchStarted", "OK", ("server",), "The server {server} was put on the bench."),
 }  # fmt: skip

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import time
 from collections.abc import Callable, Iterator
 
@@ -50,14 +51,29 @@ def start_initialize(controller: Controller, volume: Volume, method: str) -> Job
 
 def _add(controller: Controller, job: Job) -> Job:
     job.number = controller.state.take_number()
-    job.rate = min(d.rate for d in _drives(controller, job)) * float(controller.facts["rebuild_share"])
-    controller.state.jobs[job.number] = job
+    job.rate = _rate(controller, job)
+    controller.memory.jobs[job.number] = job
     return job
+
+
+def _rate(controller: Controller, job: Job) -> float:
+    """Bytes of a member per second of bench time: the controller's share of the slowest drive's pace."""
+    share = controller.memory.settings["check_rate" if job.kind == "check" else "rebuild_rate"] / 100
+    return min(d.pace for d in _drives(controller, job)) * float(share)
+
+
+def retime(controller: Controller) -> None:
+    """Go on at the rate that the settings and the drives' pace allow now."""
+    for job in controller.memory.jobs.values():
+        rate = _rate(controller, job)
+        if rate != job.rate:
+            job.base, job.rate = done(controller, job), rate
+            job.since = controller.now if job.since is not None else None
 
 
 def _drives(controller: Controller, job: Job) -> list[Drive]:
     """The drives that a job keeps busy."""
-    volume = controller.state.volumes[job.volume]
+    volume = controller.memory.volumes[job.volume]
     serials = [m.serial for m in volume.members if m.state != "lost"]
     if job.kind == "copy":
         serials = [volume.members[job.position].serial, job.target]
@@ -68,12 +84,12 @@ def drop(controller: Controller, volume: Volume, position: int) -> None:
     """Forget the work on a position."""
     for job in controller.jobs_of(volume):
         if job.position == position:
-            del controller.state.jobs[job.number]
+            del controller.memory.jobs[job.number]
 
 
 def take_over_copy(controller: Controller, volume: Volume, copy: Job) -> None:
     """The drive being copied is gone: what was copied counts, the rest is rebuilt onto the same target."""
-    del controller.state.jobs[copy.number]
+    del controller.memory.jobs[copy.number]
     drive = controller.state.drives[copy.target]
     old = volume.members[copy.position]
     member = Member(drive.serial, str(drive.bay), "rebuilding", copy.done, NEVER, old.home)
@@ -85,27 +101,29 @@ def take_over_copy(controller: Controller, volume: Volume, copy: Job) -> None:
 # the clock --------------------------------------------------------------------------------------
 
 
-def advance(controller: Controller, until: float, settle: Callable[[Controller], None]) -> None:
-    """Carry all work on to the bench time `until`, finishing what ends before, in that order.
+def next_end(controller: Controller) -> float:
+    """The bench time at which the first piece of running work ends; infinity when none runs."""
+    return min((_end(controller, job) for job in activate(controller)), default=math.inf)
+
+
+def _end(controller: Controller, job: Job) -> float:
+    return float(job.since or 0.0) + (extent(controller, job) - job.base) / job.rate
+
+
+def work_to(controller: Controller, moment: float, settle: Callable[[Controller], None]) -> None:
+    """Bring all running work to a moment that is not after `next_end`, and finish what ends there.
 
     settle  called whenever something ended: it may begin new work
     """
-    state = controller.state
-    while state.jobs:
-        running = activate(controller)
-        ends = {j.number: float(j.since or 0.0) + (extent(controller, j) - j.base) / j.rate for j in running}
-        first = min(ends, key=lambda number: (ends[number], number))
-        moment = min(ends[first], until)
-        finished = ends[first] <= until
-        for job in running:
-            if job.number in state.jobs:
-                controller.now = max(controller.now, moment)
-                _work(controller, job, extent(controller, job) if job.number == first and finished else None)
-        if finished or any(job.number not in state.jobs for job in running):
-            settle(controller)
-        if not finished:
-            break
-    controller.now = max(controller.now, until)
+    waiting = controller.memory.jobs
+    running = activate(controller)
+    controller.now = max(controller.now, moment)
+    for job in running:
+        if job.number in waiting:
+            ends = _end(controller, job) <= moment
+            _work(controller, job, extent(controller, job) if ends else None)
+    if any(job.number not in waiting for job in running):
+        settle(controller)
 
 
 def activate(controller: Controller) -> list[Job]:
@@ -115,7 +133,7 @@ def activate(controller: Controller) -> list[Job]:
     """
     busy: set[str] = set()
     running = []
-    for job in sorted(controller.state.jobs.values(), key=lambda j: j.number):
+    for job in sorted(controller.memory.jobs.values(), key=lambda j: j.number):
         mine = {d.serial for d in _drives(controller, job)}
         if busy & mine:
             if job.since is not None:
@@ -130,18 +148,18 @@ def activate(controller: Controller) -> list[Job]:
 
 def extent(controller: Controller, job: Job) -> int:
     """Bytes of a member that the job covers."""
-    made = controller.state.volumes[job.volume].geometry
+    made = controller.memory.volumes[job.volume].geometry
     return made.rows * made.strip_bytes
 
 
 def done(controller: Controller, job: Job) -> int:
     """Bytes of a member that are done."""
-    return controller.state.volumes[job.volume].members[job.position].done if job.kind == "rebuild" else job.done
+    return controller.memory.volumes[job.volume].members[job.position].done if job.kind == "rebuild" else job.done
 
 
 def _work(controller: Controller, job: Job, goal: int | None) -> None:
     """Bring a job to where the clock has brought it (or to `goal`, in bytes of the member)."""
-    volume = controller.state.volumes[job.volume]
+    volume = controller.memory.volumes[job.volume]
     made = volume.geometry
     unit = made.strip_bytes * made.pattern.unit_rows
     due = job.base + int((controller.now - float(job.since or 0.0)) * job.rate)
@@ -153,7 +171,7 @@ def _work(controller: Controller, job: Job, goal: int | None) -> None:
             if time.monotonic() - last > HOST_SECONDS:
                 controller.checkpoint()
                 last = time.monotonic()
-    if job.number in controller.state.jobs and done(controller, job) >= extent(controller, job):
+    if job.number in controller.memory.jobs and done(controller, job) >= extent(controller, job):
         _finish(controller, job, volume)
 
 
@@ -251,7 +269,7 @@ def _copy_piece(controller: Controller, job: Job, volume: Volume, at: int, lengt
 def _check(controller: Controller, job: Job, volume: Volume, due: int) -> Iterator[None]:
     strip = volume.geometry.strip_bytes
     if volume.lost:
-        del controller.state.jobs[job.number]
+        del controller.memory.jobs[job.number]
         controller.event(
             "check stopped", volume=volume.name, why="a member is missing, there is nothing to check against"
         )
@@ -271,7 +289,7 @@ def _check(controller: Controller, job: Job, volume: Volume, due: int) -> Iterat
             job.done = row * strip
             yield
     except NotRecoverable as reason:
-        del controller.state.jobs[job.number]
+        del controller.memory.jobs[job.number]
         controller.event("check stopped", volume=volume.name, why=reason.what)
 
 
@@ -280,7 +298,7 @@ def _initialize(controller: Controller, job: Job, volume: Volume, due: int) -> I
     made = volume.geometry
     step = INITIALIZE_BYTES // made.strip_bytes * made.strip_bytes or made.strip_bytes
     if volume.lost:
-        del controller.state.jobs[job.number]
+        del controller.memory.jobs[job.number]
         controller.event("initialize stopped", volume=volume.name, why="a member is missing")
         return
     array = controller.array(volume)
@@ -314,7 +332,7 @@ _STEPS: dict[str, Callable[[Controller, Job, Volume, int], Iterator[None]]] = {
 
 
 def _finish(controller: Controller, job: Job, volume: Volume) -> None:
-    del controller.state.jobs[job.number]
+    del controller.memory.jobs[job.number]
     if job.kind in ("foreground", "background"):
         controller.event("initialize done", volume=volume.name)
         return
@@ -336,7 +354,7 @@ def _finish(controller: Controller, job: Job, volume: Volume) -> None:
 
 
 def _give_up(controller: Controller, job: Job, volume: Volume, why: str) -> None:
-    del controller.state.jobs[job.number]
+    del controller.memory.jobs[job.number]
     member = volume.members[job.position]
     member.state, member.done = "lost", 0
     controller.event("rebuild stopped", drive=controller.state.drives[member.serial], volume=volume.name, why=why)

@@ -23,7 +23,7 @@ from ..core.arrays.engine import Array, GroupWrite
 from ..core.ranges import widen
 from ..core.source import Buffer
 
-FILE = "nvram.journal"
+FILE, HELD = "nvram.journal", "nvram.held"
 
 
 @dataclass(frozen=True)
@@ -40,7 +40,7 @@ class Journal:
     """The journal file of one bench."""
 
     def __init__(self, folder: Path) -> None:
-        self.path = folder / FILE
+        self.path, self._held = folder / FILE, folder / HELD
 
     def write(self, array: Array, volume: int, offset: int, data: Buffer) -> None:
         """Store `data` in the array so that a kill at any moment tears no strip but those written."""
@@ -76,11 +76,24 @@ class Journal:
         if self.path.exists():
             os.truncate(self.path, 0)
 
+    def keep(self, held: list[Record]) -> None:
+        """Forget every record but those of volumes that cannot be used now: they wait in a file of their own."""
+        if held or self._held.exists():
+            new = self._held.with_suffix(".new")
+            with open(new, "wb", buffering=0) as file:
+                for record in held:
+                    _append(file.fileno(), record)
+            os.replace(new, self._held)
+        self.clear()
+
     def records(self) -> Iterator[Record]:
-        """The whole records in order; a torn last one, and what follows it, was never acted upon."""
-        if not self.path.exists():
-            return
-        with open(self.path, "rb") as file:
+        """The whole records in order, held ones first; a torn last one, and what follows it, was never acted upon."""
+        for path in (self._held, self.path):
+            if path.exists() and path.stat().st_size:
+                yield from self._read(path)
+
+    def _read(self, path: Path) -> Iterator[Record]:
+        with open(path, "rb") as file:
             while line := file.readline():
                 try:
                     head = json.loads(line)

@@ -1,17 +1,18 @@
 """Members coming and going: failures, pulls, returns, replacements, hot spares; and what each begins.
 
 The rules, as a technician can predict them. A member that returns counts as it is only if nothing was written
-while it was away, else it is rebuilt whole. A blank drive seated in a lost member's bay takes its place if it is
-large enough and of the same media and sector size; anything else only by hand. Otherwise a hot spare takes over:
-dedicated before global, same media before other, the smallest that fits, then the bay that comes first. When the
-bay of a drive that a revertible spare stands in for gets a good drive, the data are copied back and the spare
-stands by again. A drive that predicts its failure is copied to a spare while it still works.
+while it was away, by what the controller remembers and by the drive's own records; else it is rebuilt whole. A
+blank drive seated in a lost member's bay takes its place if it is large enough and of the same media and sector
+size (unless the controller's setting says that replacements wait); anything else only by hand. Otherwise a hot
+spare takes over: dedicated before global, same media before other, the smallest that fits, then the bay that comes
+first. When the bay of a drive that a revertible spare stands in for gets a good drive, the data are copied back and
+the spare stands by again. A drive that predicts its failure is copied to a spare while it still works.
 """
 
 from __future__ import annotations
 
 from ..core.units import decimal_size
-from . import errors, jobs, ondisk
+from . import assemble, errors, jobs
 from .controller import RESERVED_BYTES, Controller
 from .state import Drive, Job, Spare, Volume
 from .volumes import free_drive
@@ -20,12 +21,12 @@ from .volumes import free_drive
 def drive_gone(controller: Controller, drive: Drive, bay: str, kind: str) -> None:
     """A seated drive failed ("drive failed") or left ("drive removed"); its volumes suffer."""
     controller.event(kind, drive=drive, bay=bay)
-    why = "the drive failed" if kind == "drive failed" else "the drive was removed"
-    for job in [j for j in controller.state.jobs.values() if j.target == drive.serial]:
-        name = controller.state.volumes[job.volume].name
-        del controller.state.jobs[job.number]
+    why = {"drive failed": "the drive failed", "drive removed": "the drive was removed"}.get(kind, "its link is down")
+    for job in [j for j in controller.memory.jobs.values() if j.target == drive.serial]:
+        name = controller.memory.volumes[job.volume].name
+        del controller.memory.jobs[job.number]
         controller.event("copy stopped", drive=drive, bay=bay, volume=name, why=why)
-    for volume, position in controller.state.memberships(drive.serial):
+    for volume, position in controller.memory.memberships(drive.serial):
         member = volume.members[position]
         copy = next((j for j in controller.jobs_of(volume) if j.position == position and j.target), None)
         if copy:
@@ -41,17 +42,18 @@ def drive_gone(controller: Controller, drive: Drive, bay: str, kind: str) -> Non
     settle(controller)
 
 
-def drive_seated(controller: Controller, drive: Drive) -> None:
-    """A drive was seated: take it as a member where that is safe, else say why not."""
-    controller.event("drive inserted", drive=drive)
-    mine = [
-        (volume, position)
-        for volume in controller.state.volumes.values()
-        for position, member in enumerate(volume.members)
-        if member.state == "lost" and member.serial == drive.serial and not drive.fault
-    ]
-    for volume, position in mine:
-        _take_back(controller, volume, position, drive)
+def drive_seated(controller: Controller, drive: Drive, kind: str = "drive inserted") -> None:
+    """A drive was seated, or answers again: take it as a member where that is safe, else say why not."""
+    controller.event(kind, drive=drive)
+    mine = []
+    for volume in controller.memory.volumes.values():
+        for position, member in enumerate(volume.members):
+            if member.state == "lost" and member.serial == drive.serial and drive.works:
+                standing = assemble.standing(controller, volume, position, drive)
+                if standing != "other":
+                    mine.append((volume, position, standing))
+    for volume, position, standing in mine:
+        _take_back(controller, volume, position, drive, standing)
     if not mine:
         _replace(controller, drive)
     settle(controller)
@@ -61,11 +63,15 @@ def _replace(controller: Controller, drive: Drive) -> None:
     """A new drive in the bay of lost members: of every volume that was on the old one, or of none."""
     wanted = [
         (volume, position)
-        for volume in controller.state.volumes.values()
+        for volume in controller.memory.volumes.values()
         for position, member in enumerate(volume.members)
         if member.state == "lost" and member.bay == drive.bay
     ]
     refused = [(volume, reason) for volume, _ in wanted if (reason := _why_not(controller, volume, drive))]
+    if not refused and controller.memory.settings["replacement"] == "by-hand":
+        advice = "Take it: fstripe volume rebuild {name} --onto {bay}"
+        why = "this controller is set to wait for your word"
+        refused = [(v, (why, advice.format(name=v.name, bay=drive.bay))) for v, _position in wanted]
     for volume, (why, advice) in refused:
         controller.event("not taken", drive=drive, volume=volume.name, why=why, advice=advice)
     if not refused:
@@ -73,11 +79,11 @@ def _replace(controller: Controller, drive: Drive) -> None:
             jobs.start_rebuild(controller, volume, position, drive)
 
 
-def _take_back(controller: Controller, volume: Volume, position: int, drive: Drive) -> None:
+def _take_back(controller: Controller, volume: Volume, position: int, drive: Drive, standing: str) -> None:
     """A member returns: as it was when nothing was written meanwhile, else to be rebuilt whole."""
     member = volume.members[position]
     member.bay = str(drive.bay)
-    if member.generation == volume.generation:
+    if member.generation == volume.generation and standing == "current":
         member.state = "active"
         controller.event("member back", drive=drive, volume=volume.name)
         controller.event_condition(volume)
@@ -90,7 +96,8 @@ def _take_back(controller: Controller, volume: Volume, position: int, drive: Dri
 
 def _why_not(controller: Controller, volume: Volume, drive: Drive, blank: bool = True) -> tuple[str, str] | None:
     """Reasons not to take a drive for a volume unasked, with advice; None when it fits."""
-    others = [controller.state.drives[m.serial] for m in volume.members if m.state == "active"]
+    active = [m for m in volume.members if m.state == "active"]
+    others = [d for m in active if (d := controller.drive_of(m))]
     by_hand = f"To take it all the same: fstripe volume rebuild {volume.name} --onto {drive.bay}"
     if drive.fault:
         return "it has failed", "Seat a working drive."
@@ -105,9 +112,9 @@ def _why_not(controller: Controller, volume: Volume, drive: Drive, blank: bool =
         return f"it is {drive.media}, the other members are {others[0].media}", by_hand
     if others and drive.sector != others[0].sector:
         return f"its sectors are {drive.sector} bytes, those of the others {others[0].sector}", by_hand
-    left = ondisk.foreign(controller.medium(drive), controller)
+    left = assemble.describe(controller, drive)
     if left:
-        return f"it carries a {left}", by_hand + " (that set-up, and what it describes, will be lost)"
+        return f"it carries: {left}", by_hand + " (that set-up, and what it describes, will be lost)"
     if blank and any(True for _ in controller.medium(drive).data_ranges(0, drive.size)):
         return "it is not blank", by_hand + " (what is on it will be lost)"
     return None
@@ -123,7 +130,7 @@ def rebuild_onto(controller: Controller, volume: Volume, bay: str) -> Job:
     needed = volume.end + RESERVED_BYTES
     if drive.size < needed:
         raise errors.TooSmall(bay=bay, serial=drive.serial, found=drive.size, volume=volume.name, needed=needed)
-    controller.state.spares.pop(drive.serial, None)
+    controller.memory.spares.pop(drive.serial, None)
     return jobs.start_rebuild(controller, volume, position, drive)
 
 
@@ -140,7 +147,7 @@ def add_spare(controller: Controller, bay: str, volumes: list[Volume], revertibl
         if drive.size < needed:
             raise errors.TooSmall(bay=bay, serial=drive.serial, found=drive.size, volume=volume.name, needed=needed)
     spare = Spare(drive.serial, [v.number for v in volumes], revertible)
-    controller.state.spares[drive.serial] = spare
+    controller.memory.spares[drive.serial] = spare
     controller.event("spare added", drive=drive, what=spare_words(controller, spare))
     settle(controller)
     return spare
@@ -149,31 +156,33 @@ def add_spare(controller: Controller, bay: str, volumes: list[Volume], revertibl
 def remove_spare(controller: Controller, bay: str) -> None:
     """Make a standby spare an unassigned drive again. Raises UnknownBay, EmptyBay, NoSpare, DriveInUse."""
     drive = controller.seated(bay)
-    if drive.serial not in controller.state.spares:
+    if drive.serial not in controller.memory.spares:
         raise errors.NoSpare(bay=bay, serial=drive.serial)
     free_drive(controller, bay)
-    del controller.state.spares[drive.serial]
+    del controller.memory.spares[drive.serial]
     controller.event("spare removed", drive=drive)
 
 
 def spare_words(controller: Controller, spare: Spare) -> str:
     """What a spare is for, in words."""
-    names = [controller.state.volumes[n].name for n in spare.volumes]
+    names = [controller.memory.volumes[n].name for n in spare.volumes]
     kind = f"dedicated to {', '.join(names)}" if names else "global"
     return f"{kind}, {'revertible' if spare.revertible else 'not revertible'}"
 
 
 def settle(controller: Controller) -> None:
     """Begin whatever can begin now: waiting members, spares taking over, copies off sick drives, copies back."""
-    for volume in list(controller.state.volumes.values()):
+    for volume in list(controller.memory.volumes.values()):
         for position, member in enumerate(volume.members):
             busy = any(job.position == position for job in controller.jobs_of(volume))
             if busy or controller.margin(volume) < 0:
                 continue
-            drive = controller.state.drives[member.serial]
+            drive = controller.drive_of(member)
             if member.state == "lost":
                 _fill(controller, volume, position, drive)
-            elif member.state == "active" and drive.predicted:
+            elif drive and drive.predicted and member.state == "active":
+                if not controller.memory.settings["copy_on_prediction"]:
+                    continue
                 spare = _pick_spare(controller, volume)
                 if spare:
                     jobs.start_copy(controller, volume, position, spare, "it predicts its failure")
@@ -182,9 +191,10 @@ def settle(controller: Controller) -> None:
                 _revert(controller, volume, position)
 
 
-def _fill(controller: Controller, volume: Volume, position: int, drive: Drive) -> None:
+def _fill(controller: Controller, volume: Volume, position: int, drive: Drive | None) -> None:
     """A lost member: its own drive, seated and out of date, or a spare."""
-    if drive.works and not controller.state.in_use(drive.serial) and drive.serial == volume.members[position].serial:
+    free = drive and controller.reaches(drive.serial) and not controller.memory.in_use(drive.serial)
+    if drive and free and assemble.standing(controller, volume, position, drive) != "other":
         jobs.start_rebuild(controller, volume, position, drive)
         return
     spare = _pick_spare(controller, volume)
@@ -197,22 +207,22 @@ def _fill(controller: Controller, volume: Volume, position: int, drive: Drive) -
 
 def _stand_in(controller: Controller, volume: Volume, position: int, home: str, spare: Drive) -> None:
     """Remember where a spare stands in; one that does not revert is an ordinary member from now on."""
-    if controller.state.spares[spare.serial].revertible:
+    if controller.memory.spares[spare.serial].revertible:
         volume.members[position].home = home
     else:
-        del controller.state.spares[spare.serial]
+        del controller.memory.spares[spare.serial]
 
 
 def _pick_spare(controller: Controller, volume: Volume) -> Drive | None:
     """The spare that takes over for this volume, by the rules at the head of this file."""
-    media = {controller.state.drives[m.serial].media for m in volume.members}
+    media = {d.media for m in volume.members if (d := controller.drive_of(m))}
     fitting = []
-    for spare in controller.state.spares.values():
+    for spare in controller.memory.spares.values():
         drive = controller.state.drives[spare.serial]
-        fits = drive.works and not drive.predicted and drive.size >= volume.end + RESERVED_BYTES
+        fits = controller.reaches(drive.serial) and not drive.predicted and drive.size >= volume.end + RESERVED_BYTES
         mine = not spare.volumes or volume.number in spare.volumes
-        if fits and mine and not controller.state.in_use(drive.serial):
-            bay = controller.state.bays.index(str(drive.bay))
+        if fits and mine and not controller.memory.in_use(drive.serial):
+            bay = controller.bays.index(str(drive.bay))
             fitting.append((not spare.volumes, drive.media not in media, drive.size, bay, drive))
     return min(fitting, key=lambda f: f[:4])[4] if fitting else None
 
@@ -221,9 +231,13 @@ def _revert(controller: Controller, volume: Volume, position: int) -> None:
     """Copy back from a spare onto a good drive in the bay it stands in for."""
     member = volume.members[position]
     drive = controller.state.in_bay(member.home)
-    if drive is None or drive.serial == member.serial or controller.state.in_use(drive.serial):
+    if drive is None or drive.serial == member.serial or controller.memory.in_use(drive.serial):
         return
-    if drive.serial in controller.state.spares or _why_not(controller, volume, drive) is not None:
+    if (
+        controller.memory.settings["replacement"] == "by-hand"
+        or drive.serial in controller.memory.spares
+        or _why_not(controller, volume, drive) is not None
+    ):
         return
     jobs.start_copy(controller, volume, position, drive, "the data return from the hot spare")
 

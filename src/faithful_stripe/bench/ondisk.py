@@ -2,67 +2,101 @@
 
 Every member and every hot spare that is seated carries the whole set-up twice in the space the controller keeps at
 the end of each drive, with the anchor in the last sector. A drive that is used no more is cleared there. What a
-pulled drive carries stays as it was: its sequence number tells how old it is.
+pulled drive carries stays as it was: its sequence numbers tell how old it is. Reading it back is `assemble.py`'s.
+
+A configuration record's sequence number is the volume's generation, so that a member which was away while the
+volume was written is known by its own record. What DDF has no field for stands in the record's vendor scratch.
 """
 
 from __future__ import annotations
 
 import hashlib
 import json
+import struct
 import zlib
+from collections.abc import Callable
 from datetime import UTC, datetime
 from typing import Any
 
 from ..core.formats import ddf
 from ..core.formats.declared import FormatError
-from ..core.source import BlockSource
 from .controller import RESERVED_BYTES, Controller
 from .drive import Medium
-from .state import Drive, Spare, Volume, to_rows
+from .state import Drive, Spare, Volume, memory_rows
 
 PRIMARY_BYTES, SECONDARY_BYTES = 32 << 20, 16 << 20
 """How far before the end of the drive the two copies start."""
 
-_EPOCH = datetime(1980, 1, 1, tzinfo=UTC).timestamp()
+EPOCH = datetime(1980, 1, 1, tzinfo=UTC).timestamp()
+
+SCRATCH = struct.Struct(">4s6BIII")
+"""Signature, version, rotation, data order, Q place, Q exponent, mirror copies; then as bits of the span's members:
+away, incomplete; then a mark of the moment at which the generation last counted up."""
+
+SCRATCH_SIGNATURE = b"FSTR"
+WORDS: tuple[tuple[str | None, ...], ...] = (
+    (None, "parity-0", "parity-N", "fixed-0", "fixed-N"),
+    (None, "restart", "continuation", "adjacent", "offset"),
+    (None, "after-p", "before-p"),
+    (None, "data-index", "member-position"),
+)
+"""Rotation, data order, Q place and Q exponent by the numbers that the scratch has for them."""
 
 
-def update(controller: Controller) -> None:
-    """Write the set-up to the drives if it differs from what was written last."""
-    state = controller.state
+def update(controller: Controller, keep: Callable[[], None]) -> None:
+    """Write the set-up to the drives if it differs from what was written last.
+
+    keep  stores the state. It is called before the first byte is written, with the set-up marked as not written:
+          a process killed in between leaves the newer truth in the state, which is written at the next occasion
+    """
+    memory = controller.memory
     mark = _fingerprint(controller)
-    if state.setup.get("mark") == mark:
+    if memory.setup.get("mark") == mark:
         return
-    state.setup = {"mark": mark, "sequence": int(state.setup.get("sequence", 0)) + 1}
-    for drive in state.drives.values():
-        if not drive.works:
-            continue
-        if state.memberships(drive.serial) or drive.serial in state.spares:
-            _write(controller, drive)
-        elif drive.configured:
-            medium = controller.medium(drive)
-            medium.discard(drive.size - RESERVED_BYTES, RESERVED_BYTES)
-            medium.flush()
-            drive.configured = False
+    drives = [d for d in controller.here() if d.works]
+    used = [d for d in drives if memory.memberships(d.serial) or d.serial in memory.spares]
+    for drive in used:
+        controller.medium(drive)  # a damaged image is found before anything changes
+    before = int(memory.setup.get("sequence", 0))
+    memory.setup = {"mark": "", "sequence": before + 1}
+    keep()
+    for drive in used:
+        _write(controller, drive)
+    for drive in drives:
+        if drive.configured and drive not in used and _was_current(controller, drive, before):
+            clear(controller, drive)
+    memory.setup["mark"] = mark
 
 
-def foreign(source: BlockSource, controller: Controller) -> str:
-    """What another controller left on a drive, in words; "" for none or our own."""
+def clear(controller: Controller, drive: Drive) -> None:
+    """Remove the set-up from a drive; its other bytes stay."""
+    medium = controller.medium(drive)
+    medium.discard(drive.size - RESERVED_BYTES, RESERVED_BYTES)
+    medium.flush()
+    drive.configured = False
+
+
+def _was_current(controller: Controller, drive: Drive, sequence: int) -> bool:
+    """Whether a drive that is used no more was up to date: what came back from elsewhere is not ours to clear."""
     try:
-        found = ddf.decode(source)
+        found = ddf.decode(controller.medium(drive))
     except FormatError:
-        return "damaged DDF set-up"
-    if found is None or found.controller["guid"] == _guid("ctrl", controller.facts["serial"]):
-        return ""
-    product = found.controller["product"].rstrip(b" \0").decode("ascii", "replace")
-    return f"DDF set-up of another controller ({product})"
+        return False
+    mine = found is not None and found.controller["guid"] == controller_guid(controller)
+    return mine and found is not None and found.header["sequence"] >= sequence
+
+
+def controller_guid(controller: Controller) -> bytes:
+    return _guid("ctrl", controller.facts["serial"])
 
 
 def metadata(controller: Controller, drive: Drive) -> ddf.Metadata:
     """What DDF is to say on one drive."""
-    state = controller.state
-    known = [d for d in state.drives.values() if d.bay and (state.in_use(d.serial) or d.serial in state.spares)]
+    memory = controller.memory
+    known = [d for d in controller.here() if memory.in_use(d.serial) or d.serial in memory.spares]
+    known += [d for d in _lost_drives(controller) if d not in known]
     serial = controller.facts["serial"]
-    stamp = {"sequence": int(state.setup.get("sequence", 1)), "timestamp": max(0, int(controller.now - _EPOCH))}
+    stamp = {"sequence": int(memory.setup.get("sequence", 1)), "timestamp": max(0, int(controller.now - EPOCH))}
     last = drive.size // ddf.SECTOR - 1
     places = {
         "guid": _guid("set", serial),
@@ -71,22 +105,39 @@ def metadata(controller: Controller, drive: Drive) -> ddf.Metadata:
         "workspace_lba": (drive.size - PRIMARY_BYTES) // ddf.SECTOR,
         "workspace_length": last - (drive.size - PRIMARY_BYTES) // ddf.SECTOR,
     }
-    mine = [v for v, _position in state.memberships(drive.serial)]
-    spare = state.spares.get(drive.serial)
+    mine = [v for v, _position in memory.memberships(drive.serial)]
+    spare = memory.spares.get(drive.serial)
+    guids = tuple(memory.volumes[n].guid.encode() for n in spare.volumes) if spare else ()
     return ddf.Metadata(
         header=places | stamp,
-        controller={"guid": _guid("ctrl", serial), "product": controller.facts["model"].encode()[:16].ljust(16)},
+        controller={"guid": controller_guid(controller), "product": controller.facts["model"].encode()[:16].ljust(16)},
         drives=tuple(_drive(controller, d) for d in known),
-        volumes=tuple(_volume(controller, v) for v in state.volumes.values()),
-        configs=tuple(config for volume in mine for config in _configs(controller, volume, stamp)),
-        spares=((_spare(spare, stamp), tuple(_volume_guid(controller, n) for n in spare.volumes)),) if spare else (),
-        drive={"guid": _guid("pd", drive.serial), "reference": reference(drive)},
+        volumes=tuple(_volume(controller, v) for v in memory.volumes.values()),
+        configs=tuple(config for volume in mine for config in _configs(controller, volume, stamp["timestamp"])),
+        spares=((_spare(spare, stamp), guids),) if spare else (),
+        drive={"guid": drive_guid(drive), "reference": reference(drive.vendor, drive.serial)},
     )
 
 
-def reference(drive: Drive) -> int:
-    """A drive's reference in configuration records: the CRC of its GUID, never the value for unused."""
-    return zlib.crc32(_guid("pd", drive.serial)) & 0xFFFFFFFE
+def _lost_drives(controller: Controller) -> list[Drive]:
+    lost = [m for v in controller.memory.volumes.values() for m in v.members if m.state == "lost"]
+    return [drive for m in lost if (drive := controller.drive_of(m))]
+
+
+def volume_guid(controller: Controller, number: int, created: str) -> str:
+    """The GUID of a new volume."""
+    return _guid("vd", f"{controller.facts['serial']} {number} {created}").decode()
+
+
+def drive_guid(drive: Drive) -> bytes:
+    """A drive's GUID: eight characters of its maker, sixteen of its serial number (or a CRC of a longer one)."""
+    serial = drive.serial if len(drive.serial) <= 16 else drive.serial[:8] + f"{zlib.crc32(drive.serial.encode()):08x}"
+    return drive.vendor.encode("ascii", "replace")[:8].ljust(8) + serial.encode().ljust(16)
+
+
+def reference(vendor: str, serial: str) -> int:
+    """A drive's reference in configuration records, never the value for unused."""
+    return zlib.crc32(f"{vendor} {serial}".encode()) & 0xFFFFFFFE
 
 
 def _write(controller: Controller, drive: Drive) -> None:
@@ -104,16 +155,16 @@ def _write(controller: Controller, drive: Drive) -> None:
 def _fingerprint(controller: Controller) -> str:
     """Changes exactly when what the drives should say changes; progress of work does not count."""
     rows: dict[str, Any] = {}
-    for (kind, key), row in to_rows(controller.state).items():
+    for (kind, key), row in memory_rows(controller.memory).items():
         if kind == "volume":
             members = [{k: v for k, v in m.items() if k != "done"} for m in row["members"]]
             rows[f"volume {key}"] = row | {"members": members}
         elif kind == "spare":
             rows[f"spare {key}"] = row
-        elif kind == "drive":
-            rows[f"drive {key}"] = [row["bay"], row["fault"], row["predicted"]]
-        elif kind == "job":
+        else:
             rows[f"job {key}"] = [row["kind"], row["volume"], row["target"]]
+    for drive in controller.here():
+        rows[f"drive {drive.serial}"] = [drive.bay, drive.works, drive.predicted]
     return hashlib.sha256(json.dumps(rows, sort_keys=True).encode()).hexdigest()
 
 
@@ -122,25 +173,26 @@ def _guid(kind: str, text: str) -> bytes:
     return (b"FSTRIPE " + kind.encode().ljust(4) + f"{zlib.crc32(text.encode()):08x}".encode()).ljust(24)
 
 
-def _volume_guid(controller: Controller, number: int) -> bytes:
-    return _guid("vd", f"{controller.facts['serial']} {number}")
-
-
 def _drive(controller: Controller, drive: Drive) -> dict[str, Any]:
-    state = controller.state
-    spare = state.spares.get(drive.serial)
-    kind = 2 if state.memberships(drive.serial) else 0
+    memory = controller.memory
+    spare = memory.spares.get(drive.serial)
+    member = any(m.serial == drive.serial for v in memory.volumes.values() for m in v.members)
+    kind = ddf.MEMBER if member else 0
     if spare:
-        kind |= 8 if spare.volumes else 4
-    rebuilding = any(v.members[p].state == "rebuilding" for v, p in state.memberships(drive.serial))
-    condition = (0 if drive.fault else 1) | (2 if drive.fault else 0) | 4 * rebuilding | 16 * drive.predicted
+        kind |= ddf.DEDICATED_SPARE if spare.volumes else ddf.GLOBAL_SPARE
+    rebuilding = any(v.members[p].state == "rebuilding" for v, p in memory.memberships(drive.serial))
+    state = ddf.REBUILDING * rebuilding | ddf.PREDICTED * drive.predicted
+    if drive not in controller.here():
+        state |= ddf.MISSING
+    else:
+        state |= ddf.ONLINE if drive.works else ddf.FAILED
     return {
-        "guid": _guid("pd", drive.serial),
-        "reference": reference(drive),
+        "guid": drive_guid(drive),
+        "reference": reference(drive.vendor, drive.serial),
         "type": kind,
-        "state": condition,
+        "state": state,
         "size": (drive.size - RESERVED_BYTES) // ddf.SECTOR,
-        "path": f"bay {drive.bay}".encode()[:18],
+        "path": f"bay {drive.bay}".encode()[:18] if drive.bay else b"",
         "block": ddf.SECTOR,
     }
 
@@ -149,7 +201,7 @@ def _volume(controller: Controller, volume: Volume) -> dict[str, Any]:
     left = controller.margin(volume)
     condition = 4 if left < 0 else 0 if not volume.lost else 5 if left > 0 else 1
     return {
-        "guid": _volume_guid(controller, volume.number),
+        "guid": volume.guid.encode(),
         "number": volume.number,
         "state": condition,
         "initialized": 1 if controller.initializing(volume) else 2,
@@ -158,7 +210,7 @@ def _volume(controller: Controller, volume: Volume) -> dict[str, Any]:
     }
 
 
-def _configs(controller: Controller, volume: Volume, stamp: dict[str, int]) -> list[ddf.Config]:
+def _configs(controller: Controller, volume: Volume, timestamp: int) -> list[ddf.Config]:
     """One record per span; a RAID 10 is stripes over spans that are mirrors."""
     level, width = volume.level, len(volume.members) // volume.spans
     if level == "RAID10":
@@ -171,10 +223,11 @@ def _configs(controller: Controller, volume: Volume, stamp: dict[str, int]) -> l
     records = []
     for span in range(spans):
         members = volume.members[span * width : (span + 1) * width]
-        drives = [controller.state.drives[m.serial] for m in members]
+        drives = [controller.drive_of(m) for m in members]
         fields = {
-            "guid": _volume_guid(controller, volume.number),
-            **stamp,
+            "guid": volume.guid.encode(),
+            "timestamp": timestamp,
+            "sequence": volume.generation,
             "elements": width,
             "strip": (volume.strip // ddf.SECTOR).bit_length() - 1,
             "level": ddf.LEVELS[level],
@@ -184,11 +237,19 @@ def _configs(controller: Controller, volume: Volume, stamp: dict[str, int]) -> l
             "extent": made.rows * volume.strip // ddf.SECTOR,
             "size": made.volume_bytes // ddf.SECTOR,
             "block": ddf.SECTOR,
+            "scratch": _scratch(volume, span * width, width),
         }
-        there = [m.state != "lost" for m in members]
-        references = [reference(d) if here else ddf.UNUSED_REFERENCE for d, here in zip(drives, there, strict=True)]
+        references = [reference(d.vendor, d.serial) if d else ddf.UNUSED_REFERENCE for d in drives]
         records.append(ddf.Config(fields, tuple(references), (volume.start // ddf.SECTOR,) * width))
     return records
+
+
+def _scratch(volume: Volume, first: int, width: int) -> bytes:
+    chosen = (volume.rotation, volume.data, volume.q_place, volume.q_exponent)
+    words = [known.index(word) for known, word in zip(WORDS, chosen, strict=True)]
+    states = [m.state for m in volume.members[first : first + width]]
+    away, incomplete = (sum(1 << i for i, s in enumerate(states) if s == kind) for kind in ("lost", "rebuilding"))
+    return SCRATCH.pack(SCRATCH_SIGNATURE, 1, *words, volume.copies, away, incomplete, volume.branch)
 
 
 def _spare(spare: Spare, stamp: dict[str, int]) -> dict[str, Any]:

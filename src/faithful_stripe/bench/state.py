@@ -14,10 +14,14 @@ class Drive:
 
     bay    label of the bay it is seated in; None when it lies in the cupboard or on the bench top
     place  where it is otherwise: "stock" or "pulled"; "" while seated
-    fault  "" or "dead"
+    fault  "", "dead", or "link": its controller has given it up after too many losses of the link
     predicted   it says that it will fail
     unreadable  (offset, length) in bytes that cannot be read until they are written again
-    configured  it carries this controller's set-up
+    configured  it carries the set-up of the controller whose bay it is in
+    slowed      it works at one part in this many of its rate
+    celsius     its temperature
+    link        of an intermittent link: "every" and "down" in seconds, "next" the bench time of the next change,
+                "up", and "drops" the times at which it was lost; None for a sound one
     """
 
     serial: str
@@ -38,11 +42,19 @@ class Drive:
     predicted: bool = False
     unreadable: list[list[int]] = field(default_factory=list)
     configured: bool = False
+    slowed: float = 1.0
+    celsius: int = 34
+    link: dict[str, Any] | None = None
 
     @property
     def works(self) -> bool:
         """Seated and answering."""
-        return self.bay is not None and not self.fault
+        return self.bay is not None and not self.fault and (self.link is None or self.link["up"])
+
+    @property
+    def pace(self) -> float:
+        """Bytes per second of bench time that it really does."""
+        return self.rate / self.slowed
 
 
 @dataclass
@@ -71,6 +83,9 @@ class Volume:
 
     start, extent  the members' data area, in bytes
     generation     counted up when the volume is written while a member is away, which is stale then
+    branch         a mark of the moment at which `generation` last counted up: members that were written apart from
+                   each other differ in it
+    guid           24 characters of ASCII, the same wherever its drives go
     """
 
     number: int
@@ -88,6 +103,8 @@ class Volume:
     copies: int = 1
     q_place: str | None = None
     q_exponent: str | None = None
+    guid: str = ""
+    branch: int = 0
 
     @property
     def geometry(self) -> Geometry:
@@ -173,32 +190,20 @@ class Event:
 
 
 @dataclass
-class State:
-    """Everything that a power cycle keeps.
+class Memory:
+    """What one controller keeps in its non-volatile memory.
 
-    clock  (bench seconds, wall seconds) of the last mark
-    setup  what was last written to the drives: a mark of its contents, and its sequence number
+    facts     its description: id, maker, model, serial, firmware, bays
+    settings  what can be set: see `controller.SETTINGS`
+    setup     what was last written to the drives: a mark of its contents, and its sequence number
     """
 
-    server: dict[str, Any]
-    bays: list[str]
-    controllers: list[dict[str, Any]]
-    clock: tuple[float, float]
-    drives: dict[str, Drive] = field(default_factory=dict)
+    facts: dict[str, Any]
+    settings: dict[str, Any]
+    setup: dict[str, Any] = field(default_factory=dict)
     volumes: dict[int, Volume] = field(default_factory=dict)
     jobs: dict[int, Job] = field(default_factory=dict)
     spares: dict[str, Spare] = field(default_factory=dict)
-    setup: dict[str, Any] = field(default_factory=dict)
-    next_number: int = 1
-
-    def in_bay(self, bay: str) -> Drive | None:
-        """The drive seated in a bay."""
-        return next((d for d in self.drives.values() if d.bay == bay), None)
-
-    def take_number(self) -> int:
-        """A number that was never used before, for a volume or a job."""
-        self.next_number += 1
-        return self.next_number - 1
 
     def memberships(self, serial: str) -> list[tuple[Volume, int]]:
         """The volumes and positions that a drive is a member of (lost members are members no more)."""
@@ -214,41 +219,82 @@ class State:
         return bool(self.memberships(serial)) or any(job.target == serial for job in self.jobs.values())
 
 
+@dataclass
+class State:
+    """Everything that a power cycle keeps.
+
+    clock  (bench seconds, wall seconds) of the last mark
+    power  whether the server is on
+    lid    whether the chassis is open
+    """
+
+    server: dict[str, Any]
+    bays: list[str]
+    clock: tuple[float, float]
+    controllers: dict[str, Memory] = field(default_factory=dict)
+    drives: dict[str, Drive] = field(default_factory=dict)
+    power: bool = True
+    lid: bool = False
+    next_number: int = 1
+
+    def in_bay(self, bay: str) -> Drive | None:
+        """The drive seated in a bay."""
+        return next((d for d in self.drives.values() if d.bay == bay), None)
+
+    def take_number(self) -> int:
+        """A number that was never used before, for a volume or a job."""
+        self.next_number += 1
+        return self.next_number - 1
+
+
 def to_rows(state: State) -> dict[tuple[str, str], dict[str, Any]]:
-    """The state as rows (kind, key) -> JSON value, for the store."""
+    """The state as rows (kind, key) -> JSON value, for the store; a controller's own under ID/KEY."""
     rows: dict[tuple[str, str], dict[str, Any]] = {
         ("meta", "server"): state.server,
         ("meta", "bays"): {"labels": state.bays},
-        ("meta", "controllers"): {"list": state.controllers},
+        ("meta", "machine"): {"power": state.power, "lid": state.lid, "next": state.next_number},
         ("meta", "clock"): {"bench": state.clock[0], "wall": state.clock[1]},
-        ("meta", "next"): {"number": state.next_number},
-        ("meta", "setup"): state.setup,
     }
     rows |= {("drive", serial): asdict(drive) for serial, drive in state.drives.items()}
-    rows |= {("volume", str(number)): asdict(volume) for number, volume in state.volumes.items()}
-    rows |= {("job", str(number)): asdict(job) for number, job in state.jobs.items()}
-    rows |= {("spare", serial): asdict(spare) for serial, spare in state.spares.items()}
+    for name, memory in state.controllers.items():
+        rows["controller", name] = {"facts": memory.facts, "settings": memory.settings, "setup": memory.setup}
+        rows |= memory_rows(memory, f"{name}/")
     return rows
+
+
+def memory_rows(memory: Memory, prefix: str = "") -> dict[tuple[str, str], dict[str, Any]]:
+    """A controller's volumes, work and spares as rows."""
+    rows = {("volume", f"{prefix}{number}"): asdict(volume) for number, volume in memory.volumes.items()}
+    rows |= {("job", f"{prefix}{number}"): asdict(job) for number, job in memory.jobs.items()}
+    return rows | {("spare", f"{prefix}{serial}"): asdict(spare) for serial, spare in memory.spares.items()}
 
 
 def from_rows(rows: dict[tuple[str, str], dict[str, Any]]) -> State:
     """The inverse of `to_rows`. Raises KeyError or TypeError when rows are missing or unknown."""
+    machine = rows["meta", "machine"]
     state = State(
         server=rows["meta", "server"],
         bays=rows["meta", "bays"]["labels"],
-        controllers=rows["meta", "controllers"]["list"],
         clock=(rows["meta", "clock"]["bench"], rows["meta", "clock"]["wall"]),
-        next_number=rows["meta", "next"]["number"],
-        setup=rows["meta", "setup"],
+        power=machine["power"],
+        lid=machine["lid"],
+        next_number=machine["next"],
+        controllers={key: Memory(**value) for (kind, key), value in rows.items() if kind == "controller"},
     )
-    for (kind, key), value in rows.items():
+    for (kind, key), value in sorted(rows.items(), key=_by_number):
+        owner, _slash, name = key.rpartition("/")
         if kind == "drive":
             state.drives[key] = Drive(**value)
         elif kind == "volume":
             members = [Member(**member) for member in value["members"]]
-            state.volumes[int(key)] = Volume(**(value | {"members": members}))
+            state.controllers[owner].volumes[int(name)] = Volume(**(value | {"members": members}))
         elif kind == "job":
-            state.jobs[int(key)] = Job(**value)
+            state.controllers[owner].jobs[int(name)] = Job(**value)
         elif kind == "spare":
-            state.spares[key] = Spare(**value)
+            state.controllers[owner].spares[name] = Spare(**value)
     return state
+
+
+def _by_number(row: tuple[tuple[str, str], dict[str, Any]]) -> tuple[int, str]:
+    """Volumes and jobs in the order in which they were made."""
+    return int(row[1].get("number", 0)), row[0][1]

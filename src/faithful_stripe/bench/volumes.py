@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from ..core.arrays.geometry import geometry
 from ..core.arrays.levels import level_named
 from ..core.units import decimal_size
-from . import errors, jobs
+from . import errors, jobs, ondisk
 from .clock import iso
 from .controller import RESERVED_BYTES, Controller
 from .state import Drive, Member, Volume
@@ -55,7 +55,7 @@ def check(controller: Controller, wish: Wish) -> Volume:
         raise errors.NoMethod(method=wish.initialize, known=", ".join(METHODS))
     if not re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9_-]{0,14}", wish.name):
         raise errors.BadName(name=wish.name)
-    if any(v.name == wish.name for v in controller.state.volumes.values()):
+    if any(v.name == wish.name for v in controller.memory.volumes.values()):
         raise errors.NameTaken(name=wish.name)
     drives = [_usable(controller, bay, wish.bays) for bay in wish.bays]
     if not wish.mixed:
@@ -110,7 +110,8 @@ def check(controller: Controller, wish: Wish) -> Volume:
 def create(controller: Controller, volume: Volume, method: str = "fast") -> Volume:
     """Make a checked volume and initialize it (see `Wish`)."""
     volume.number = controller.state.take_number()
-    controller.state.volumes[volume.number] = volume
+    volume.guid = ondisk.volume_guid(controller, volume.number, volume.created)
+    controller.memory.volumes[volume.number] = volume
     size = decimal_size(volume.geometry.volume_bytes)
     bays = ", ".join(m.bay for m in volume.members)
     controller.event("volume created", volume=volume.name, what=f"{volume.level}, {size}, bays {bays}")
@@ -147,13 +148,13 @@ def _clear(controller: Controller, volume: Volume) -> None:
 def delete(controller: Controller, volume: Volume) -> None:
     """Forget a volume; its drives are unassigned afterwards, their bytes as they were."""
     for job in controller.jobs_of(volume):
-        del controller.state.jobs[job.number]
-    for spare in list(controller.state.spares.values()):
+        del controller.memory.jobs[job.number]
+    for spare in list(controller.memory.spares.values()):
         if volume.number in spare.volumes:
             spare.volumes.remove(volume.number)
             if not spare.volumes:  # it was for this volume only: it must not turn into a global one
-                del controller.state.spares[spare.serial]
-    del controller.state.volumes[volume.number]
+                del controller.memory.spares[spare.serial]
+    del controller.memory.volumes[volume.number]
     controller.event("volume deleted", volume=volume.name)
 
 
@@ -162,10 +163,10 @@ def free_drive(controller: Controller, bay: str) -> Drive:
     drive = controller.seated(bay)
     if drive.fault:
         raise errors.DriveFailed(bay=bay, serial=drive.serial)
-    found = controller.state.memberships(drive.serial)
+    found = controller.memory.memberships(drive.serial)
     if found:
         raise errors.DriveInUse(bay=bay, serial=drive.serial, volume=found[0][0].name)
-    if controller.state.in_use(drive.serial):
+    if controller.memory.in_use(drive.serial):
         raise errors.DriveInUse(bay=bay, serial=drive.serial, volume="that is being copied onto it")
     return drive
 
@@ -176,7 +177,7 @@ def _usable(controller: Controller, bay: str, bays: tuple[str, ...]) -> Drive:
         raise errors.NamedTwice(bay=bay)
     if drive.fault:
         raise errors.DriveFailed(bay=bay, serial=drive.serial)
-    if drive.serial in controller.state.spares:
+    if drive.serial in controller.memory.spares:
         raise errors.DriveIsSpare(bay=bay, serial=drive.serial)
     return drive
 
@@ -186,11 +187,11 @@ def _sharing(controller: Controller, drives: list[Drive]) -> list[Volume]:
     wanted = {d.serial for d in drives}
     found: dict[int, Volume] = {}
     for drive in drives:
-        for volume, _position in controller.state.memberships(drive.serial):
+        for volume, _position in controller.memory.memberships(drive.serial):
             if {m.serial for m in volume.members} != wanted or volume.lost:
                 raise errors.DriveInUse(bay=drive.bay, serial=drive.serial, volume=volume.name)
             found[volume.number] = volume
-        if controller.state.in_use(drive.serial) and not controller.state.memberships(drive.serial):
+        if controller.memory.in_use(drive.serial) and not controller.memory.memberships(drive.serial):
             raise errors.DriveInUse(bay=drive.bay, serial=drive.serial, volume="that is being copied onto it")
     return list(found.values())
 

@@ -1,4 +1,4 @@
-"""The building commands: volumes and hot spares."""
+"""The volume commands: make, show, check, initialize, rebuild, remove; foreign ones are in `foreign.py`."""
 
 from __future__ import annotations
 
@@ -6,11 +6,20 @@ from typing import TYPE_CHECKING
 
 import click
 
-from .common import ATTENTION, confirm, confirm_options, json_option, print_json, split_list, target
+from .common import (
+    ATTENTION,
+    confirm,
+    confirm_options,
+    controller_option,
+    json_option,
+    print_json,
+    split_list,
+    target,
+)
 
 if TYPE_CHECKING:
     from ..work.build import VolumePlan
-    from ..work.views import DriveView, VolumeView
+    from ..work.views import VolumeView
     from .render import Part
 
 
@@ -45,13 +54,14 @@ def volume() -> None:
     "background: parity is computed while the volume is used already.",
 )
 @click.option("--mixed", is_flag=True, help="Allow drives of different media or sector size.")
+@click.option("--controller", metavar="ID", help="The controller it is to be made at; the bays must be its.")
 @confirm_options
 @json_option
 @click.pass_context
 def add(
     ctx: click.Context, name: str, level: str, bays: str | None, spans: str | None, strip: str, size: str | None,
     rotation: str | None, data: str | None, q_place: str | None, q_exponent: str | None, mirrors_of: int | None,
-    initialize: str, mixed: bool, yes: bool, expect_serials: str | None, as_json: bool,
+    initialize: str, mixed: bool, controller: str | None, yes: bool, expect_serials: str | None, as_json: bool,
 ) -> None:  # fmt: skip
     """Make a volume NAME. Shows what will be lost, then asks for the name again.
 
@@ -76,14 +86,14 @@ def add(
         name=name, level=level, bays=tuple(bay for part in parts for bay in part), strip=parse_size(strip),
         rotation=rotation, data=data, mixed=mixed, size=parse_size(size) if size else None,
         spans=len(parts) if spans else None, copies=mirrors_of, q_place=q_place, q_exponent=q_exponent,
-        initialize=initialize,
+        initialize=initialize, controller=controller,
     )  # fmt: skip
     client = target(ctx)
     plan = plan_volume(client, wish)
     if not as_json or not yes:
         show(_plan_parts(plan), err=True)
     confirm(name, [d.serial for d in plan.drives], yes, expect_serials)
-    _show_volume(add_volume(client, plan), as_json, "made")
+    show_volume(add_volume(client, plan), as_json, "made")
 
 
 def _plan_parts(plan: VolumePlan) -> list[Part]:
@@ -91,9 +101,9 @@ def _plan_parts(plan: VolumePlan) -> list[Part]:
     from .render import Line, Table
 
     wish = plan.wish
-    size = decimal_size(plan.size)
+    made = f"{plan.level}, about {decimal_size(plan.size)}, strip {binary_size(wish.strip)}"
     parts: list[Part] = [
-        Line(f"To be made: volume {wish.name}, {plan.level}, about {size}, strip {binary_size(wish.strip)}", "head"),
+        Line(f"To be made at controller {plan.controller}: volume {wish.name}, {made}", "head"),
         Line(f"It will survive {plan.margin} failure{'s' if plan.margin != 1 else ''}, whichever drive fails."),
     ]
     nested = [">span"] if plan.spans > 1 else []
@@ -116,9 +126,10 @@ def _plan_parts(plan: VolumePlan) -> list[Part]:
 
 @volume.command()
 @click.argument("name")
+@controller_option
 @json_option
 @click.pass_context
-def show(ctx: click.Context, name: str, as_json: bool) -> None:
+def show(ctx: click.Context, name: str, controller: str | None, as_json: bool) -> None:
     """Everything about one volume: sizes, layout, members in order.
 
     \b
@@ -127,17 +138,20 @@ def show(ctx: click.Context, name: str, as_json: bool) -> None:
     """
     from ..work.survey import survey
 
-    found = survey(target(ctx)).volume(name)
-    _show_volume(found, as_json, "")
+    found = survey(target(ctx)).volume(name, controller)
+    show_volume(found, as_json, "")
     ctx.exit(0 if found.health == "OK" else ATTENTION)
 
 
 @volume.command()
 @click.argument("name")
+@controller_option
 @confirm_options
 @json_option
 @click.pass_context
-def remove(ctx: click.Context, name: str, yes: bool, expect_serials: str | None, as_json: bool) -> None:
+def remove(
+    ctx: click.Context, name: str, controller: str | None, yes: bool, expect_serials: str | None, as_json: bool
+) -> None:
     """Remove volume NAME and lose what is on it. Shows it first, then asks for the name again.
 
     \b
@@ -151,7 +165,7 @@ def remove(ctx: click.Context, name: str, yes: bool, expect_serials: str | None,
     from .render import show as show_parts
 
     client = target(ctx)
-    found = survey(client).volume(name)
+    found = survey(client).volume(name, controller)
     members = ", ".join(f"bay {m.bay} {m.serial}" for m in found.members)
     holds = "nothing" if found.content == "" else found.content or "unknown contents"
     lines = [
@@ -171,10 +185,14 @@ def remove(ctx: click.Context, name: str, yes: bool, expect_serials: str | None,
 @volume.command()
 @click.argument("name")
 @click.option("--onto", required=True, metavar="BAY", help="The bay of the drive that takes the lost member's place.")
+@controller_option
 @confirm_options
 @json_option
 @click.pass_context
-def rebuild(ctx: click.Context, name: str, onto: str, yes: bool, expect_serials: str | None, as_json: bool) -> None:
+def rebuild(
+    ctx: click.Context, name: str, onto: str, controller: str | None, yes: bool, expect_serials: str | None,
+    as_json: bool,
+) -> None:  # fmt: skip
     """Rebuild volume NAME's lost member onto the drive in a bay, where the controller does not do so by itself.
 
     \b
@@ -188,14 +206,14 @@ def rebuild(ctx: click.Context, name: str, onto: str, yes: bool, expect_serials:
 
     client = target(ctx)
     seen = survey(client)
-    seen.volume(name)
+    seen.volume(name, controller)
     drive = seen.bay(onto)
     holds = "nothing" if drive.content == "" else drive.content or "unknown contents"
     if not as_json or not yes:
         what = f"Bay {onto}: {drive.serial}, {drive.vendor} {drive.model}, holding {holds}, will be overwritten."
         show_parts([Line(what, "Critical")], err=True)
     confirm(name, [drive.serial], yes, expect_serials)
-    _show_volume(start_rebuild(client, name, onto), as_json, "being rebuilt; follow it with `watch`")
+    show_volume(start_rebuild(client, name, onto, controller), as_json, "being rebuilt; follow it with `watch`")
 
 
 @volume.command()
@@ -204,12 +222,14 @@ def rebuild(ctx: click.Context, name: str, onto: str, yes: bool, expect_serials:
     "--method", type=click.Choice(["fast", "foreground", "background"]), default="fast", show_default=True,
     help="fast clears at once, foreground writes zeros everywhere, background computes parity and keeps the data.",
 )  # fmt: skip
+@controller_option
 @confirm_options
 @json_option
 @click.pass_context
 def initialize(
-    ctx: click.Context, name: str, method: str, yes: bool, expect_serials: str | None, as_json: bool
-) -> None:
+    ctx: click.Context, name: str, method: str, controller: str | None, yes: bool, expect_serials: str | None,
+    as_json: bool,
+) -> None:  # fmt: skip
     """Initialize volume NAME again. Fast and foreground lose what it holds, and ask for its name first.
 
     \b
@@ -222,22 +242,25 @@ def initialize(
     from .render import show as show_parts
 
     client = target(ctx)
-    found = survey(client).volume(name)
+    found = survey(client).volume(name, controller)
     if method != "background":
         holds = "nothing" if found.content == "" else found.content or "unknown contents"
         show_parts([Line(f"WILL BE LOST: what volume {name} holds: {holds}", "Critical")], err=True)
         confirm(name, [m.serial for m in found.members], yes, expect_serials)
-    _show_volume(
-        build.initialize(client, name, method), as_json, "initialized" if method == "fast" else "being initialized"
+    show_volume(
+        build.initialize(client, name, method, controller),
+        as_json,
+        "initialized" if method == "fast" else "being initialized",
     )
 
 
 @volume.command()
 @click.argument("name")
 @click.option("--repair", is_flag=True, help="Mend what is found: the member that lies where that can be told.")
+@controller_option
 @json_option
 @click.pass_context
-def check(ctx: click.Context, name: str, repair: bool, as_json: bool) -> None:
+def check(ctx: click.Context, name: str, repair: bool, controller: str | None, as_json: bool) -> None:
     """Check volume NAME's consistency: every copy and parity, while it goes on working.
 
     Only reports, unless --repair is given. The findings are in the log.
@@ -249,65 +272,12 @@ def check(ctx: click.Context, name: str, repair: bool, as_json: bool) -> None:
     """
     from ..work.build import start_check
 
-    _show_volume(start_check(target(ctx), name, repair), as_json, "being checked; follow it with `watch`, read `log`")
+    found = start_check(target(ctx), name, repair, controller)
+    show_volume(found, as_json, "being checked; follow it with `watch`, read `log`")
 
 
-@click.group()
-def spare() -> None:
-    """Hot spares: drives that take over by themselves when a member fails.
-
-    Dedicated before global, same media before other, the smallest that fits. A revertible spare gives the data
-    back when the failed drive has been replaced, and stands by again.
-
-    \b
-    Example:
-      fstripe --at skerry spare add 13
-    """
-
-
-@spare.command("add")
-@click.argument("bay")
-@click.option("--for", "names", metavar="VOLUME,...", help="Only for these volumes; for any without it.")
-@click.option("--keep", is_flag=True, help="Not revertible: once it has taken over it stays a member.")
-@json_option
-@click.pass_context
-def spare_add(ctx: click.Context, bay: str, names: str | None, keep: bool, as_json: bool) -> None:
-    """Make the drive in BAY a hot spare.
-
-    \b
-    Example:
-      fstripe --at skerry spare add 13 --for records
-    """
-    from ..work.build import add_spare
-
-    wanted = tuple(name.strip() for name in names.split(",") if name.strip()) if names else ()
-    _say_drive(add_spare(target(ctx), bay, wanted, not keep), as_json)
-
-
-@spare.command("remove")
-@click.argument("bay")
-@json_option
-@click.pass_context
-def spare_remove(ctx: click.Context, bay: str, as_json: bool) -> None:
-    """Make the standby hot spare in BAY an unassigned drive again.
-
-    \b
-    Example:
-      fstripe --at skerry spare remove 13
-    """
-    from ..work.build import remove_spare
-
-    _say_drive(remove_spare(target(ctx), bay), as_json)
-
-
-def _say_drive(drive: DriveView, as_json: bool) -> None:
-    if as_json:
-        print_json(drive)
-    else:
-        click.echo(f"Bay {drive.bay}: drive {drive.serial} is {drive.use}.")
-
-
-def _show_volume(found: VolumeView, as_json: bool, done: str) -> None:
+def show_volume(found: VolumeView, as_json: bool, done: str) -> None:
+    """Print a volume: what was done with it, its layout, its condition, its members."""
     from ..core.units import binary_size, decimal_size
     from .render import Cell, Line, Table
     from .render import show as show_parts
@@ -326,10 +296,12 @@ def _show_volume(found: VolumeView, as_json: bool, done: str) -> None:
         span = [str(m.position * found.spans // len(found.members))] if nested else []
         table.add(str(m.position), *span, m.bay, m.serial, Cell(m.state, "" if m.state == "active" else "Warning"))
     holds = "nothing yet" if found.content == "" else found.content or "unknown"
+    lost = [Line(f"lost: bytes {start} to {end}", "Critical") for start, end in found.lost]
     show_parts(
         [
             Line(f"{head}: {found.level}, {decimal_size(found.size)} ({found.size} bytes){strip}{layout}", "head"),
-            Line(f"health {found.health}, margin {margin}, holds {holds}", found.health),
+            Line(f"health {found.health}, margin {margin}, holds {holds}, controller {found.controller}", found.health),
+            *lost,
             table,
         ]
     )

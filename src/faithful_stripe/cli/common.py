@@ -25,6 +25,13 @@ def json_option(command: F) -> F:
     return click.option("--json", "as_json", is_flag=True, help="Print one JSON document.")(command)
 
 
+def controller_option(command: F) -> F:
+    """`--controller`: which one is meant, where several have the name."""
+    return click.option("--controller", metavar="ID", help="Which controller's, where several have one of that name.")(
+        command
+    )
+
+
 def confirm_options(command: F) -> F:
     """`--yes` with `--expect-serials`, for scripts that cannot be asked."""
     command = click.option("--yes", is_flag=True, help="Do not ask (scripts); needs --expect-serials.")(command)
@@ -86,8 +93,8 @@ def split_list(text: str) -> tuple[str, ...]:
     return tuple(bay_labels(text))
 
 
-def confirm(name: str, serials: list[str], yes: bool, expect_serials: str | None) -> None:
-    """Ask for the volume's name before going on; or compare serial numbers when told not to ask.
+def confirm(name: str, serials: list[str], yes: bool, expect_serials: str | None, thing: str = "volume") -> None:
+    """Ask for the volume's (or other thing's) name before going on; or compare serial numbers when told not to ask.
 
     Raises WorkError when the answer is another, the serials are others, or nobody can answer.
     """
@@ -102,7 +109,7 @@ def confirm(name: str, serials: list[str], yes: bool, expect_serials: str | None
     if expect_serials is not None:
         check_serials([s for s in expect_serials.split(",") if s], serials)
     try:
-        answer = click.prompt(f"Type the volume's name ({name}) to go on", err=True, default="", show_default=False)
+        answer = click.prompt(f"Type the {thing}'s name ({name}) to go on", err=True, default="", show_default=False)
     except click.Abort:
         answer = ""
         click.echo(err=True)

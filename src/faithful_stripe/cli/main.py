@@ -28,9 +28,10 @@ COMMANDS: dict[str, Entry] = {
     "log": Entry("look", "look", "log", "The server's events, in order."),
     "watch": Entry("look", "look", "watch", "Follow rebuilds, copies and checks until they are done."),
     "volume": Entry(
-        "build", "build", "volume", "Make, show, check, initialize, rebuild and remove volumes (virtual drives)."
+        "build", "foreign", "volume", "Make, show, check, rebuild, import and remove volumes (virtual drives)."
     ),
-    "spare": Entry("build", "build", "spare", "Hot spares: add and remove."),
+    "spare": Entry("build", "spares", "spare", "Hot spares: add and remove."),
+    "controller": Entry("build", "spares", "controller", "What a controller does by itself, and how fast."),
     "lineup": Entry("recover", "recover", "lineup", "Reconstruct an array's member order from drive images."),
     "bench": Entry("bench", "hands", "bench", "The simulated server: make one, and be the hands in its machine room."),
     "demo": Entry("bench", "demo", "demo", "The whole job on a new bench, each command shown as it runs."),

@@ -8,12 +8,15 @@ from typing import Any
 
 from werkzeug.wrappers import Request, Response
 
-from ..bench import jobs, members, volumes
-from ..bench.bench import Session
+from ..bench import jobs, members, settings, takeover, volumes
+from ..bench.controller import Controller
 from ..bench.errors import WorkRunning
+from ..bench.hands import Hands
 from ..core.errors import StripeError
 from . import names
-from .resources import Body, Resources, collection, link
+from .names import Body, collection, link
+from .resources import Resources
+from .storage import StorageResources
 
 PAGE = 100
 """Log entries per page, unless the client asks for fewer with $top."""
@@ -33,24 +36,28 @@ class Refused(StripeError):
 class Handler:
     """The answers within one session: one method per route, `_post` and `_delete` after its name."""
 
-    def __init__(self, session: Session, request: Request) -> None:
+    def __init__(self, session: Hands, request: Request) -> None:
         self.session, self.request, self.made = session, request, Resources(session)
+        self.c: Controller = next(iter(session.controllers.values()))
+        self.storing = StorageResources(session, self.c)
 
     def check_path(self, **ids: Any) -> None:
         """Raise Refused (404) unless every id in the path is one of this server's."""
-        server, raid = self.made.server, self.made.raid
-        known = {
-            "system": server,
-            "chassis": server,
-            "manager": server + "-bmc",
-            "raid": raid,
-            "controller": raid,
-        }
+        server = self.made.server
+        known = {"system": server, "chassis": server, "manager": server + "-bmc"}
+        raid = ids.get("raid")
+        if raid is not None:
+            if raid not in self.session.controllers:
+                raise self._missing()
+            self.c = self.session.controllers[raid]
+            self.storing = StorageResources(self.session, self.c)
         for name, value in ids.items():
             if name in known and value != known[name]:
                 raise self._missing()
-        if ids.get("bay") is not None and ids["bay"] not in self.made.facts["bays"]:
+        if ids.get("controller", raid) != raid or ids.get("bay", self.c.bays[0]) not in self.c.bays:
             raise self._missing()
+        if self.request.method not in ("GET", "HEAD") and raid is not None:
+            self.session.require_power()
 
     def versions(self) -> Response:
         return self._ok({"v1": names.ROOT})
@@ -65,22 +72,54 @@ class Handler:
         return self._ok(self.made.system())
 
     def storages(self) -> Response:
-        return self._collection("Storage", "StorageCollection", [self.made.storage()])
+        return self._collection("Storage", "StorageCollection", [s.storage() for s in self._all()])
 
     def storage(self) -> Response:
-        return self._ok(self.made.storage())
+        return self._ok(self.storing.storage())
 
     def controllers(self) -> Response:
-        return self._collection("Controllers", "StorageControllerCollection", [self.made.controller()])
+        return self._collection("Controllers", "StorageControllerCollection", [self.storing.controller()])
 
     def controller(self) -> Response:
-        return self._ok(self.made.controller())
+        return self._ok(self.storing.controller())
+
+    def controller_patch(self) -> Response:
+        """Rates, and what the controller does by itself."""
+        wish = self._body()
+        rates = wish.get("ControllerRates", {})
+        ours = wish.get("Oem", {}).get(names.OEM, {})
+        asked = {
+            "rebuild_rate": rates.get("RebuildRatePercent") if isinstance(rates, dict) else rates,
+            "check_rate": rates.get("ConsistencyCheckRatePercent") if isinstance(rates, dict) else rates,
+            "replacement": ours.get("Replacement"),
+            "copy_on_prediction": ours.get("CopyOnPrediction"),
+        }
+        settings.change(self.c, {name: value for name, value in asked.items() if value is not None})
+        return self._ok(self.storing.controller())
 
     def drive(self, bay: str) -> Response:
-        return self._ok(self.made.drive(bay))
+        return self._ok(self.storing.drive(bay))
+
+    def environment(self, bay: str) -> Response:
+        body = self.storing.environment(bay)
+        if body is None:
+            raise self._missing()
+        return self._ok(body)
+
+    def import_post(self) -> Response:
+        """Take over a foreign volume, and what shares its drives."""
+        wish = self._body()
+        new_name = self._text(wish, "NewName", "")
+        takeover.import_foreign(self.c, self._text(wish, "Volume"), new_name or None)
+        return Response(status=204)
+
+    def clear_foreign_post(self) -> Response:
+        """Remove a foreign volume's set-up from its drives."""
+        takeover.clear_foreign(self.c, self._text(self._body(), "Volume"))
+        return Response(status=204)
 
     def chassis_drives(self) -> Response:
-        return self._collection("Drives", "DriveCollection", [self.made.drive(bay) for bay in self.made.facts["bays"]])
+        return self._collection("Drives", "DriveCollection", [s.drive(bay) for s in self._all() for bay in s.c.bays])
 
     def chassis_all(self) -> Response:
         return self._collection("Chassis", "ChassisCollection", [self.made.chassis()])
@@ -118,7 +157,7 @@ class Handler:
 
     def volumes(self) -> Response:
         return self._collection(
-            "Volumes", "VolumeCollection", [self.made.volume(v) for v in self.session.state.volumes.values()]
+            "Volumes", "VolumeCollection", [self.storing.volume(v) for v in self.c.memory.volumes.values()]
         )
 
     def volumes_post(self) -> Response:
@@ -126,7 +165,7 @@ class Handler:
         ours = wish.get("Oem", {}).get(names.OEM, {})
         level = self._text(wish, "RAIDType")
         volume = volumes.check(
-            self.session.controller,
+            self.c,
             volumes.Wish(
                 name=self._text(wish, "DisplayName", wish.get("Name")),
                 level="SPAN" if level == "None" else level,
@@ -143,26 +182,26 @@ class Handler:
             ),
         )
         method = self._text(wish, "InitializeMethod", "Skip").lower()
-        volumes.create(self.session.controller, volume, "fast" if method == "skip" else method)
-        body = self.made.volume(volume)
+        volumes.create(self.c, volume, "fast" if method == "skip" else method)
+        body = self.storing.volume(volume)
         response = self._ok(body, 201)
         response.headers["Location"] = body["@odata.id"]
         return response
 
     def volume(self, number: int) -> Response:
-        return self._ok(self.made.volume(self._volume(number)))
+        return self._ok(self.storing.volume(self._volume(number)))
 
     def volume_delete(self, number: int) -> Response:
         volume = self._volume(number)
-        self._match(self.made.volume(volume))
-        volumes.delete(self.session.controller, volume)
+        self._match(self.storing.volume(volume))
+        volumes.delete(self.c, volume)
         return Response(status=204)
 
     def rebuild_post(self, number: int) -> Response:
         volume = self._volume(number)
         wish = self._body()
         (bay,) = self._bays({"Links": {"Drives": [wish.get("Drive")]}})
-        members.rebuild_onto(self.session.controller, volume, bay)
+        members.rebuild_onto(self.c, volume, bay)
         return Response(status=204)
 
     def initialize_post(self, number: int) -> Response:
@@ -173,21 +212,21 @@ class Handler:
         if kind not in ("Fast", "Slow"):
             what = f"InitializeType: expected Fast or Slow, found {kind!r}"
             raise Refused(400, names.BASE + "PropertyValueNotInList", what, "use one of these")
-        volumes.initialize(self.session.controller, volume, "fast" if kind == "Fast" else method)
+        volumes.initialize(self.c, volume, "fast" if kind == "Fast" else method)
         return Response(status=204)
 
     def check_post(self, number: int) -> Response:
         volume = self._volume(number)
         wish = json.loads(self.request.get_data() or b"{}")
         repair = isinstance(wish, dict) and wish.get("Oem", {}).get(names.OEM, {}).get("Repair") is True
-        self.session.controller.check_writable(volume)
+        self.c.check_writable(volume)
         if not volume.geometry.redundant:
             what = f"volume {volume.name} is {volume.level}: it has no redundancy to check"
             raise Refused(400, names.BASE + "ActionNotSupported", what, "nothing to do")
-        for job in self.session.controller.jobs_of(volume):
+        for job in self.c.jobs_of(volume):
             if job.kind in ("check", "background"):
                 raise WorkRunning(name=volume.name, work=f"{job.kind} work")
-        jobs.start_check(self.session.controller, volume, repair)
+        jobs.start_check(self.c, volume, repair)
         return Response(status=204)
 
     def drive_patch(self, bay: str) -> Response:
@@ -196,23 +235,26 @@ class Handler:
         ours = wish.get("Oem", {}).get(names.OEM, {})
         kind = self._text(wish, "HotspareType")
         if kind == "None":
-            members.remove_spare(self.session.controller, bay)
+            members.remove_spare(self.c, bay)
         elif kind in ("Global", "Dedicated"):
             serves = [self._volume_at(entry) for entry in ours.get("SpareFor", [])] if kind == "Dedicated" else []
             if kind == "Dedicated" and not serves:
                 what = "a dedicated hot spare needs the volumes it is for (Oem SpareFor)"
                 raise Refused(400, names.BASE + "PropertyMissing", what, "name them")
             revertible = wish.get("HotspareReplacementMode", "Revertible") == "Revertible"
-            members.add_spare(self.session.controller, bay, serves, revertible)
+            members.add_spare(self.c, bay, serves, revertible)
         else:
             what = f"HotspareType: expected None, Global or Dedicated, found {kind!r}"
             raise Refused(400, names.BASE + "PropertyValueNotInList", what, "use one of these")
-        return self._ok(self.made.drive(bay))
+        return self._ok(self.storing.drive(bay))
+
+    def _all(self) -> list[StorageResources]:
+        return [StorageResources(self.session, c) for c in self.session.controllers.values()]
 
     def _volume_at(self, entry: object) -> Any:
         path = entry.get("@odata.id") if isinstance(entry, dict) else None
-        for volume in self.session.state.volumes.values():
-            if path == names.volume(self.made.server, self.made.raid, volume.number):
+        for volume in self.c.memory.volumes.values():
+            if path == names.volume(self.made.server, self.c.facts["id"], volume.number):
                 return volume
         raise Refused(
             400, names.BASE + "ResourceMissingAtURI", f"{path!r} is not a volume", "name one of this controller"
@@ -221,9 +263,9 @@ class Handler:
     # what requests say --------------------------------------------------------------------------
 
     def _volume(self, number: int) -> Any:
-        if number not in self.session.state.volumes:
+        if number not in self.c.memory.volumes:
             raise self._missing()
-        return self.session.state.volumes[number]
+        return self.c.memory.volumes[number]
 
     def _body(self) -> Body:
         try:
@@ -257,12 +299,12 @@ class Handler:
         drives = links.get("Drives") if isinstance(links, dict) else None
         if not isinstance(drives, list) or not drives:
             raise Refused(400, names.BASE + "PropertyMissing", "the request names no drives (Links.Drives)")
-        start = names.drive(self.made.server, self.made.raid, "")
+        start = names.drive(self.made.server, self.c.facts["id"], "")
         bays = []
         for entry in drives:
             path = entry.get("@odata.id") if isinstance(entry, dict) else None
             if not isinstance(path, str) or not path.startswith(start):
-                what = f"Links.Drives: {path!r} is not a drive of controller {self.made.raid}"
+                what = f"Links.Drives: {path!r} is not a drive of controller {self.c.facts['id']}"
                 raise Refused(400, names.BASE + "ResourceMissingAtURI", what)
             bays.append(path.removeprefix(start))
         return bays

@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+from typing import Any
+
+Body = dict[str, Any]
+
 ROOT = "/redfish/v1/"
 OEM = "FaithfulStripe"
 """Our key under `Oem`: facts the standard has no property for. A client must do without them."""
@@ -35,3 +39,23 @@ def volume(name: str, controller: str, number: int) -> str:
 
 def log(name: str) -> str:
     return f"{system(name)}/LogServices/Events"
+
+
+def oem_action(path: str, name: str) -> str:
+    return f"{path}/Actions/Oem/{OEM}.{name}"
+
+
+def link(path: str) -> Body:
+    """A reference to another resource."""
+    return {"@odata.id": path}
+
+
+def collection(path: str, kind: str, name: str, members: list[Body]) -> Body:
+    """A collection resource over full or linked members."""
+    return {
+        "@odata.id": path,
+        "@odata.type": f"#{kind}.{kind}",
+        "Name": name,
+        "Members": members,
+        "Members@odata.count": len(members),
+    }

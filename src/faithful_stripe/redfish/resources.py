@@ -1,32 +1,23 @@
-"""A bench's state as Redfish resources: values in, JSON bodies out, with the standard's property names."""
+"""A bench's server as Redfish resources: values in, JSON bodies out, with the standard's property names."""
 
 from __future__ import annotations
 
 from datetime import UTC, datetime
-from typing import Any
 
-from ..bench import jobs, ondisk
-from ..bench.bench import Session
-from ..bench.controller import RESERVED_BYTES
-from ..bench.state import Drive, Event, Job, Volume
-from ..core.arrays.levels import LEVELS
-from ..core.formats.probe import describe
-from ..core.source import Window
-from ..media.image import MediaError
+from ..bench.hands import Hands
+from ..bench.state import Event
 from . import names
-
-Body = dict[str, Any]
+from .names import Body, link
+from .storage import StorageResources
 
 
 class Resources:
     """The resources of one session."""
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Hands) -> None:
         self.session = session
         self.state = session.state
         self.server: str = session.state.server["name"]
-        self.facts: dict[str, Any] = session.state.controllers[0]
-        self.raid: str = self.facts["id"]
 
     def root(self) -> Body:
         return {
@@ -62,8 +53,12 @@ class Resources:
             "Model": facts["model"],
             "SerialNumber": facts["serial"],
             "BiosVersion": facts["firmware"],
-            "PowerState": "On",
-            "Status": {"State": "Enabled", "Health": "OK", "HealthRollup": self._rollup()},
+            "PowerState": "On" if self.state.power else "Off",
+            "Status": {
+                "State": "Enabled" if self.state.power else "StandbyOffline",
+                "Health": "OK",
+                "HealthRollup": self._worst(),
+            },
             "Storage": link(path + "/Storage"),
             "LogServices": link(path + "/LogServices"),
             "Links": {
@@ -87,9 +82,14 @@ class Resources:
             "Drives": link(path + "/Drives"),
             "Links": {
                 "ComputerSystems": [link(names.system(self.server))],
-                "Storage": [link(names.storage(self.server, self.raid))],
+                "Storage": [link(names.storage(self.server, raid)) for raid in self.session.controllers],
             },
-            "Oem": {names.OEM: {"Panel": self.state.server["panel"]}},
+            "PhysicalSecurity": {
+                "IntrusionSensorNumber": 1,
+                "IntrusionSensor": "HardwareIntrusion" if self.state.lid else "Normal",
+                "IntrusionSensorReArm": "Automatic",
+            },
+            "Oem": {names.OEM: {"Panel": self.state.server["panel"], "HotSwap": self.state.server["hot_swap"]}},
         }
 
     def manager(self) -> Body:
@@ -103,222 +103,6 @@ class Resources:
             "DateTimeLocalOffset": "+00:00",
             "Status": {"State": "Enabled", "Health": "OK"},
             "Links": {"ManagerForServers": [link(names.system(self.server))]},
-        }
-
-    def storage(self) -> Body:
-        path = names.storage(self.server, self.raid)
-        return {
-            "@odata.id": path,
-            "@odata.type": "#Storage.v1_15_1.Storage",
-            "Id": self.raid,
-            "Name": "Storage of " + self.raid,
-            "Status": {"State": "Enabled", "Health": "OK", "HealthRollup": self._rollup()},
-            "Controllers": link(path + "/Controllers"),
-            "Drives": [link(names.drive(self.server, self.raid, bay)) for bay in self.facts["bays"]],
-            "Drives@odata.count": len(self.facts["bays"]),
-            "Volumes": link(path + "/Volumes"),
-            "Links": {"Enclosures": [link(names.chassis(self.server))]},
-        }
-
-    def controller(self) -> Body:
-        return {
-            "@odata.id": names.storage(self.server, self.raid) + "/Controllers/" + self.raid,
-            "@odata.type": "#StorageController.v1_7_0.StorageController",
-            "Id": self.raid,
-            "Name": f"{self.facts['maker']} {self.facts['model']}",
-            "Manufacturer": self.facts["maker"],
-            "Model": self.facts["model"],
-            "SerialNumber": self.facts["serial"],
-            "FirmwareVersion": self.facts["firmware"],
-            "SupportedDeviceProtocols": ["SAS", "SATA"],
-            "SupportedRAIDTypes": [name for name in LEVELS if name != "SPAN"] + ["None"],
-            "Status": {"State": "Enabled", "Health": "OK"},
-        }
-
-    def drive(self, bay: str) -> Body:
-        drive = self.state.in_bay(bay)
-        body: Body = {
-            "@odata.id": names.drive(self.server, self.raid, bay),
-            "@odata.type": "#Drive.v1_18_0.Drive",
-            "Id": f"Bay-{bay}",
-            "Name": f"Drive bay {bay}",
-            "PhysicalLocation": {
-                "PartLocation": {
-                    "LocationType": "Bay",
-                    "ServiceLabel": bay,
-                    "LocationOrdinalValue": self.state.bays.index(bay),
-                }
-            },
-            "Links": {"Chassis": link(names.chassis(self.server)), "Volumes": []},
-        }
-        if drive is None:
-            return body | {"Status": {"State": "Absent"}}
-        body |= {
-            "Manufacturer": drive.vendor,
-            "Model": drive.model,
-            "PartNumber": drive.part,
-            "SerialNumber": drive.serial,
-            "Revision": drive.firmware,
-            "CapacityBytes": drive.size,
-            "BlockSizeBytes": drive.sector,
-            "MediaType": drive.media,
-            "Protocol": drive.protocol,
-            "RotationSpeedRPM": drive.rpm,
-            "FailurePredicted": drive.predicted,
-            "LocationIndicatorActive": drive.indicator,
-        }
-        return body | self._drive_state(drive)
-
-    def _drive_state(self, drive: Drive) -> Body:
-        found = self.state.memberships(drive.serial)
-        spare = self.state.spares.get(drive.serial)
-        state, health, indicator = "Enabled", "OK", "OK"
-        if found:
-            indicator = min((self._member_led(v, p) for v, p in found), key=_LED_ORDER.index)
-            state = "Updating" if indicator == "Rebuild" else "Enabled"
-        elif any(job.target == drive.serial for job in self.state.jobs.values()):
-            state, indicator = "Updating", "Rebuild"
-        elif spare:
-            state, indicator = "StandbySpare", "Hotspare"
-        if drive.predicted:
-            health, indicator = "Warning", "PredictiveFailureAnalysis"
-        if drive.fault:
-            state, health, indicator = "UnavailableOffline", "Critical", "Fail"
-        status: Body = {"State": state, "Health": health}
-        content = None
-        if not drive.fault:
-            try:
-                content = self._leftovers(drive) if not found else None
-            except MediaError as reason:
-                status = {"State": "UnavailableOffline", "Health": "Critical", "Conditions": [_condition(reason)]}
-                indicator = "Fail"
-        kind = "None" if spare is None else "Dedicated" if spare.volumes else "Global"
-        mode = {"HotspareReplacementMode": "Revertible" if spare.revertible else "NonRevertible"} if spare else {}
-        serves = [link(names.volume(self.server, self.raid, n)) for n in spare.volumes] if spare else []
-        volumes = [link(names.volume(self.server, self.raid, v.number)) for v, _position in found]
-        return {
-            "Status": status,
-            "StatusIndicator": indicator,
-            "HotspareType": kind,
-            **mode,
-            "Links": {"Chassis": link(names.chassis(self.server)), "Volumes": volumes},
-            "Oem": {
-                names.OEM: {
-                    "Content": content,
-                    "SpareFor": serves,
-                    "UnreadableBytes": sum(count for _start, count in drive.unreadable),
-                }
-            },
-        }
-
-    def _member_led(self, volume: Volume, position: int) -> str:
-        if volume.members[position].state == "rebuilding":
-            return "Rebuild"
-        if self.session.controller.margin(volume) < 0:
-            return "InAFailedArray"
-        return "InACriticalArray" if volume.lost and self.session.controller.margin(volume) == 0 else "OK"
-
-    def _leftovers(self, drive: Drive) -> str:
-        """What an unassigned drive holds: another controller's set-up, or what its start looks like."""
-        medium = self.session.medium(drive)
-        left = ondisk.foreign(medium, self.session.controller)
-        own = RESERVED_BYTES if drive.configured else 0
-        return left or describe(Window(medium, 0, drive.size - own))
-
-    def volume(self, volume: Volume) -> Body:
-        made, left = volume.geometry, self.session.controller.margin(volume)
-        members = [self.state.drives[m.serial] for m in volume.members]
-        here = [d for d, m in zip(members, volume.members, strict=True) if m.state != "lost" and d.bay]
-        state, health = "Enabled", "OK"
-        if left < 0:
-            state, health = "UnavailableOffline", "Critical"
-        elif volume.lost:
-            state, health = "Enabled", "Warning"
-        elif self.session.controller.initializing(volume) == "foreground":
-            state = "Starting"
-        path = names.volume(self.server, self.raid, volume.number)
-        return {
-            "@odata.id": path,
-            "@odata.type": "#Volume.v1_10_0.Volume",
-            "Id": str(volume.number),
-            "Name": volume.name,
-            "DisplayName": volume.name,
-            "RAIDType": volume.level if volume.level != "SPAN" else "None",
-            **({"MediaSpanCount": volume.spans} if volume.spans > 1 else {}),
-            "CapacityBytes": made.volume_bytes,
-            "BlockSizeBytes": members[0].sector,
-            "StripSizeBytes": volume.strip,
-            "Encrypted": False,
-            "Status": {"State": state, "Health": health},
-            "Operations": [self._operation(job) for job in self.session.controller.jobs_of(volume)],
-            "Links": {
-                "Drives": [link(names.drive(self.server, self.raid, str(d.bay))) for d in here],
-                "Drives@odata.count": len(here),
-                "DedicatedSpareDrives": [self._spare_link(s) for s in self.state.spares if self._serves(s, volume)],
-            },
-            "Actions": {
-                "#Volume.CheckConsistency": {"target": f"{path}/Actions/Volume.CheckConsistency"},
-                "#Volume.Initialize": {
-                    "target": f"{path}/Actions/Volume.Initialize",
-                    "InitializeType@Redfish.AllowableValues": ["Fast", "Slow"],
-                    "InitializeMethod@Redfish.AllowableValues": ["Foreground", "Background"],
-                },
-                "Oem": {f"#{names.OEM}.Rebuild": {"target": f"{path}/Actions/Oem/{names.OEM}.Rebuild"}},
-            },
-            "Oem": {
-                names.OEM: {
-                    "Level": volume.level,
-                    "Margin": left,
-                    "QPlace": volume.q_place,
-                    "QExponent": volume.q_exponent,
-                    "MirrorMembers": volume.copies,
-                    "Rotation": volume.rotation,
-                    "DataOrder": volume.data,
-                    "Content": self._content(volume, left),
-                    "Members": [
-                        {
-                            "Position": position,
-                            "Bay": member.bay,
-                            "SerialNumber": member.serial,
-                            "State": member.state,
-                            "DoneBytes": member.done,
-                            "StandsInForBay": member.home or None,
-                        }
-                        for position, member in enumerate(volume.members)
-                    ],
-                }
-            },
-        }
-
-    def _content(self, volume: Volume, left: int) -> str | None:
-        try:
-            usable = left >= 0 and self.session.controller.initializing(volume) != "foreground"
-            return describe(self.session.controller.array(volume)) if usable else None
-        except MediaError:
-            return None
-
-    def _serves(self, serial: str, volume: Volume) -> bool:
-        return volume.number in self.state.spares[serial].volumes and self.state.drives[serial].bay is not None
-
-    def _spare_link(self, serial: str) -> Body:
-        return link(names.drive(self.server, self.raid, str(self.state.drives[serial].bay)))
-
-    def _operation(self, job: Job) -> Body:
-        volume = self.state.volumes[job.volume]
-        done, extent = jobs.done(self.session.controller, job), jobs.extent(self.session.controller, job)
-        kind, name = "ConsistencyCheck", "consistency check"
-        if job.kind in ("foreground", "background"):
-            kind, name = "Initialize", f"{job.kind} initialization"
-        if job.kind == "rebuild":
-            kind, name = "Rebuild", f"rebuild of bay {volume.members[job.position].bay}"
-        elif job.kind == "copy":
-            bay = self.state.drives[job.target].bay
-            kind, name = "Rebuild", f"copy from bay {volume.members[job.position].bay} to bay {bay}"
-        return {
-            "Operation": kind,
-            "OperationName": name,
-            "PercentageComplete": done * 100 // extent,
-            "Oem": {names.OEM: {"DoneBytes": done, "TotalBytes": extent, "Waiting": job.since is None}},
         }
 
     def log_service(self) -> Body:
@@ -339,7 +123,8 @@ class Resources:
     def entry(self, event: Event) -> Body:
         links: Body = {}
         if event.bay:
-            links["OriginOfCondition"] = link(names.drive(self.server, self.raid, event.bay))
+            raid = self.session.controller_at(event.bay).facts["id"]
+            links["OriginOfCondition"] = link(names.drive(self.server, raid, event.bay))
         return {
             "@odata.id": f"{names.log(self.server)}/Entries/{event.number}",
             "@odata.type": "#LogEntry.v1_16_0.LogEntry",
@@ -356,34 +141,7 @@ class Resources:
             "Oem": {names.OEM: {"Bay": event.bay, "SerialNumber": event.serial, "Volume": event.volume}},
         }
 
-    def _rollup(self) -> str:
-        margins = [self.session.controller.margin(v) for v in self.state.volumes.values()]
-        failed = any(d.bay and d.fault for d in self.state.drives.values())
-        if failed or any(left < 0 for left in margins):
-            return "Critical"
-        predicted = any(d.bay and d.predicted for d in self.state.drives.values())
-        return "Warning" if predicted or any(v.lost for v in self.state.volumes.values()) else "OK"
-
-
-_LED_ORDER = ("Rebuild", "InAFailedArray", "InACriticalArray", "OK")
-"""Of a drive in several volumes the most telling pattern shows."""
-
-
-def link(path: str) -> Body:
-    """A reference to another resource."""
-    return {"@odata.id": path}
-
-
-def collection(path: str, kind: str, name: str, members: list[Body]) -> Body:
-    """A collection resource over full or linked members."""
-    return {
-        "@odata.id": path,
-        "@odata.type": f"#{kind}.{kind}",
-        "Name": name,
-        "Members": members,
-        "Members@odata.count": len(members),
-    }
-
-
-def _condition(reason: MediaError) -> Body:
-    return {"Severity": "Critical", "Message": reason.what, "Resolution": reason.to_do}
+    def _worst(self) -> str:
+        """The worst health of all storage."""
+        found = [StorageResources(self.session, c).rollup() for c in self.session.controllers.values()]
+        return max(found, key=("OK", "Warning", "Critical").index)

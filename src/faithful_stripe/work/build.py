@@ -10,7 +10,7 @@ from ..core.units import decimal_size
 from ..redfish.client import Body, Client
 from ..redfish.names import OEM
 from .survey import find, survey
-from .views import DriveView, Survey, VolumeView, WorkError
+from .views import ControllerView, DriveView, ForeignView, Survey, VolumeView, WorkError
 
 
 @dataclass(frozen=True)
@@ -20,6 +20,7 @@ class VolumeWish:
     size     of the volume; None for all that the drives hold
     copies   members of one mirror of RAID 10
     initialize  "fast", "foreground" or "background"
+    controller  the one it is to be made at, where the person said so: the bays must be its
     """
 
     name: str
@@ -35,6 +36,7 @@ class VolumeWish:
     q_place: str | None = None
     q_exponent: str | None = None
     initialize: str = "fast"
+    controller: str | None = None
 
 
 @dataclass(frozen=True)
@@ -55,6 +57,7 @@ class VolumePlan:
     warnings: tuple[str, ...]
     path: str
     body: Body
+    controller: str
 
 
 def plan_volume(client: Client, wish: VolumeWish) -> VolumePlan:
@@ -64,7 +67,8 @@ def plan_volume(client: Client, wish: VolumeWish) -> VolumePlan:
     for bay in wish.bays:
         if wish.bays.count(bay) > 1:
             raise WorkError(what=f"bay {bay} is named twice", to_do="name every drive once")
-    if any(v.name == wish.name for v in seen.volumes):
+    controller = _controller_of(seen, drives, wish.controller)
+    if any(v.name == wish.name for v in seen.volumes if v.controller == controller):
         raise WorkError(what=f"{seen.server}: there is a volume {wish.name} already", to_do="choose another name")
     least = min(d.size for d in drives) if drives else wish.strip
     extent = least // wish.strip * wish.strip
@@ -92,7 +96,8 @@ def plan_volume(client: Client, wish: VolumeWish) -> VolumePlan:
         spans=chosen.spans,
         lost=tuple(f"bay {d.bay}, {d.serial}: {_content(d)}" for d in drives if _would_lose(d)),
         warnings=tuple(_warnings(drives, least)),
-        path=paths.volumes,
+        path=paths.volumes(controller),
+        controller=controller,
         body={
             "DisplayName": wish.name,
             "RAIDType": chosen.level if chosen.level != "SPAN" else "None",
@@ -109,7 +114,7 @@ def plan_volume(client: Client, wish: VolumeWish) -> VolumePlan:
 def add_volume(client: Client, plan: VolumePlan) -> VolumeView:
     """Make the planned volume and read it back."""
     client.post(plan.path, plan.body)
-    return survey(client).volume(plan.wish.name)
+    return survey(client).volume(plan.wish.name, plan.controller)
 
 
 def remove_volume(client: Client, volume: VolumeView) -> None:
@@ -117,47 +122,47 @@ def remove_volume(client: Client, volume: VolumeView) -> None:
     client.delete(volume.path, volume.etag)
 
 
-def start_rebuild(client: Client, name: str, bay: str) -> VolumeView:
+def start_rebuild(client: Client, name: str, bay: str, controller: str | None = None) -> VolumeView:
     """Ask the controller to rebuild a volume's lost member onto the drive in a bay."""
     seen = survey(client)
-    volume, drive = seen.volume(name), seen.bay(bay)
+    volume, drive = seen.volume(name, controller), seen.bay(bay)
     target = (client.get(volume.path).get("Actions") or {}).get("Oem", {}).get(f"#{OEM}.Rebuild", {}).get("target")
     if not target:
         what = f"{seen.server}: this server does not take a rebuild by hand"
         raise WorkError(what=what, to_do="seat a fitting blank drive in the failed bay; it starts by itself")
     client.post(target, {"Drive": {"@odata.id": drive.path}})
-    return survey(client).volume(name)
+    return survey(client).volume(*reversed(volume.key))
 
 
-def initialize(client: Client, name: str, method: str) -> VolumeView:
+def initialize(client: Client, name: str, method: str, controller: str | None = None) -> VolumeView:
     """Begin to initialize a volume: "fast", "foreground" (both lose what it holds) or "background"."""
     seen = survey(client)
-    volume = seen.volume(name)
+    volume = seen.volume(name, controller)
     action = (client.get(volume.path).get("Actions") or {}).get("#Volume.Initialize", {}).get("target")
     if not action:
         raise WorkError(what=f"{seen.server}: this server offers no initialization", to_do="its own console may")
     body = {"InitializeType": "Fast"} if method == "fast" else {"InitializeType": "Slow"}
     client.post(action, body | ({} if method == "fast" else {"InitializeMethod": method.capitalize()}))
-    return survey(client).volume(name)
+    return survey(client).volume(*reversed(volume.key))
 
 
-def start_check(client: Client, name: str, repair: bool) -> VolumeView:
+def start_check(client: Client, name: str, repair: bool, controller: str | None = None) -> VolumeView:
     """Begin a consistency check of a volume; with `repair` (where the server takes it) it mends what it finds."""
     seen = survey(client)
-    volume = seen.volume(name)
+    volume = seen.volume(name, controller)
     action = (client.get(volume.path).get("Actions") or {}).get("#Volume.CheckConsistency", {}).get("target")
     if not action:
         what = f"{seen.server}: this server offers no consistency check"
         raise WorkError(what=what, to_do="its own console may")
     client.post(action, {"Oem": {OEM: {"Repair": True}}} if repair else {})
-    return survey(client).volume(name)
+    return survey(client).volume(*reversed(volume.key))
 
 
 def add_spare(client: Client, bay: str, names: tuple[str, ...], revertible: bool) -> DriveView:
     """Make the drive in a bay a hot spare, for the named volumes or for any."""
     seen = survey(client)
     drive = _pick(seen, bay, ())
-    serves = [{"@odata.id": seen.volume(name).path} for name in names]
+    serves = [{"@odata.id": seen.volume(name, drive.controller).path} for name in names]
     body: Body = {
         "HotspareType": "Dedicated" if names else "Global",
         "HotspareReplacementMode": "Revertible" if revertible else "NonRevertible",
@@ -171,6 +176,44 @@ def remove_spare(client: Client, bay: str) -> DriveView:
     """Make a standby spare an unassigned drive again."""
     client.patch(survey(client).bay(bay).path, {"HotspareType": "None"})
     return survey(client).bay(bay)
+
+
+def import_foreign(client: Client, foreign: ForeignView, new_name: str | None) -> VolumeView:
+    """Take a foreign volume over, with all that shares drives with it, and read it back."""
+    body = {"Volume": foreign.guid} | ({"NewName": new_name} if new_name else {})
+    client.post(_foreign_action(client, foreign, "Import"), body)
+    return survey(client).volume(new_name or foreign.name, foreign.controller)
+
+
+def clear_foreign(client: Client, foreign: ForeignView) -> None:
+    """Remove a foreign volume's set-up from its drives, and that of all that shares drives with it."""
+    client.post(_foreign_action(client, foreign, "ClearForeign"), {"Volume": foreign.guid})
+
+
+def _foreign_action(client: Client, foreign: ForeignView, name: str) -> str:
+    actions = (client.get(foreign.path).get("Actions") or {}).get("Oem") or {}
+    return str(actions[f"#{OEM}.{name}"]["target"])  # it stands beside the list that the view came from
+
+
+def with_company(seen: Survey, foreign: ForeignView) -> list[ForeignView]:
+    """A foreign volume, and those whose drives it shares: they can only be imported or cleared together."""
+    group, bays = [foreign], {m.bay for m in foreign.members if m.bay}
+    while more := [f for f in seen.foreign if f not in group and bays & {m.bay for m in f.members}]:
+        group += more
+        bays |= {m.bay for f in more for m in f.members if m.bay}
+    return group
+
+
+def set_controller(client: Client, controller: ControllerView, **settings: int | str | bool | None) -> ControllerView:
+    """Change a controller's rates and habits (the names are those of `ControllerView`), and read it back."""
+    rates = {"RebuildRatePercent": "rebuild_rate", "ConsistencyCheckRatePercent": "check_rate"}
+    habits = {"Replacement": "replacement", "CopyOnPrediction": "copy_on_prediction"}
+    asked, ours = (
+        {name: value for name, key in part.items() if (value := settings.get(key)) is not None}
+        for part in (rates, habits)
+    )
+    client.patch(controller.path, {"ControllerRates": asked, "Oem": {OEM: ours}})
+    return survey(client).controller(controller.id)
 
 
 def check_serials(expected: list[str], drives: list[str]) -> None:
@@ -193,6 +236,18 @@ def _pick(seen: Survey, bay: str, bays: tuple[str, ...]) -> DriveView:
         free = ", ".join(d.bay for d in seen.drives if d.use == "unassigned" and d.health == "OK") or "none"
         raise WorkError(what=f"bay {bay}: drive {drive.serial} is {drive.use}", to_do=f"unassigned bays: {free}")
     return drive
+
+
+def _controller_of(seen: Survey, drives: tuple[DriveView, ...], wanted: str | None) -> str:
+    """The one controller that all bays belong to: a volume cannot span two."""
+    found = sorted({d.controller for d in drives})
+    if wanted is not None:
+        seen.controller(wanted)
+    if len(found) > 1 or (wanted is not None and found != [wanted]):
+        listed = ", ".join(f"bay {d.bay} at {d.controller}" for d in drives)
+        what = f"these bays belong to {' and '.join(found)}" if len(found) > 1 else f"these bays are not {wanted}'s"
+        raise WorkError(what=f"{what}: {listed}", to_do="choose bays of one controller; `survey` lists them")
+    return found[0]
 
 
 def _would_lose(drive: DriveView) -> bool:

@@ -10,7 +10,18 @@ from ..core.arrays.levels import LEVELS, GeometryError
 from ..core.arrays.margin import margin
 from ..redfish.client import Body, Client
 from ..redfish.names import OEM
-from .views import ControllerView, DriveView, Finding, MemberView, Survey, VolumeView, Work, WorkError
+from .findings import findings
+from .views import (
+    ControllerView,
+    DriveView,
+    ForeignMember,
+    ForeignView,
+    MemberView,
+    Survey,
+    VolumeView,
+    Work,
+    WorkError,
+)
 
 
 @dataclass(frozen=True)
@@ -18,12 +29,12 @@ class Paths:
     """Where the resources of the first system and its storage are, as the server links them."""
 
     system: Body
-    storage: Body
+    storages: tuple[Body, ...]
     manager: Body
 
-    @property
-    def volumes(self) -> str:
-        return str(self.storage["Volumes"]["@odata.id"])
+    def volumes(self, controller: str) -> str:
+        """The path of a controller's volumes."""
+        return next(str(s["Volumes"]["@odata.id"]) for s in self.storages if _id(s) == controller)
 
 
 def find(client: Client) -> Paths:
@@ -31,11 +42,11 @@ def find(client: Client) -> Paths:
     for system in client.members(_link(client.root, "Systems")):
         if "Storage" not in system:
             continue
-        for storage in client.members(_link(system, "Storage")):
-            if "Volumes" in storage:
-                managers = system.get("Links", {}).get("ManagedBy", [])
-                manager = client.get(managers[0]["@odata.id"]) if managers else {}
-                return Paths(system, storage, manager)
+        storages = tuple(s for s in client.members(_link(system, "Storage")) if "Volumes" in s)
+        if storages:
+            managers = system.get("Links", {}).get("ManagedBy", [])
+            manager = client.get(managers[0]["@odata.id"]) if managers else {}
+            return Paths(system, storages, manager)
     raise WorkError(what=f"{client.where}: no storage with volumes", to_do="is the controller in RAID mode?")
 
 
@@ -43,12 +54,19 @@ def survey(client: Client) -> Survey:
     """Read the whole server. Raises RedfishError, WorkError."""
     paths = find(client)
     system = paths.system
-    controllers = [_controller(c) for c in client.members(_link(paths.storage, "Controllers"))]
-    volumes = [_volume(v) for v in client.members(paths.volumes)]
-    chassis = [client.get(link["@odata.id"]) for link in paths.storage.get("Links", {}).get("Enclosures", [])]
-    bodies = _drives(client, paths.storage, chassis)
-    by_path = {v.path: v for v in volumes}
-    drives = [_drive(b, by_path) for b in bodies]
+    enclosures = {link["@odata.id"]: None for s in paths.storages for link in s.get("Links", {}).get("Enclosures", [])}
+    chassis = [client.get(path) for path in enclosures]
+    listed = _listed(client, chassis)
+    controllers, drives, volumes, foreign = [], [], [], []
+    for storage in paths.storages:
+        name = _id(storage)
+        mine = [_volume(v, name) for v in client.members(_link(storage, "Volumes"))]
+        bodies = [listed.get(e["@odata.id"]) or client.get(e["@odata.id"]) for e in storage.get("Drives", [])]
+        seen = [_drive(b, {v.path: v for v in mine}, name) for b in bodies]
+        controllers += [_controller(c, name) for c in client.members(_link(storage, "Controllers"))]
+        volumes += [_with_members(v, seen) for v in mine]
+        drives += seen
+        foreign += [_foreign(f, storage, name) for f in _ours(storage).get("ForeignVolumes") or []]
     made = Survey(
         server=str(system.get("Name") or system.get("Id")),
         maker=str(system.get("Manufacturer") or ""),
@@ -59,61 +77,17 @@ def survey(client: Client) -> Survey:
         time=str(paths.manager.get("DateTime") or ""),
         controllers=tuple(controllers),
         drives=tuple(drives),
-        volumes=tuple(_with_members(v, drives) for v in volumes),
+        volumes=tuple(volumes),
         panel=_panel(chassis, drives),
+        foreign=tuple(foreign),
+        lid_open=any((c.get("PhysicalSecurity") or {}).get("IntrusionSensor") == "HardwareIntrusion" for c in chassis),
     )
     return Survey(**{**made.__dict__, "findings": tuple(findings(made))})
 
 
-def findings(seen: Survey) -> list[Finding]:
-    """What needs attention, the worst first: what, how much more it can take, what to do."""
-    found = []
-    for volume in seen.volumes:
-        lost = ", ".join(f"{m.position} (bay {m.bay}, {m.serial})" for m in volume.members if m.state == "lost")
-        coming = ", ".join(f"{w.name}: {w.percent:.0f} %" for w in volume.work)
-        where = f"volume {volume.name}"
-        if volume.margin is not None and volume.margin < 0:
-            what = f"failed: members {lost or 'unknown'} are lost, data cannot be read"
-            found.append(Finding("Critical", where, what, "bring a lost member back as it was; build nothing new"))
-        elif volume.health in ("OK", "") and any("initialization" in w.name for w in volume.work):
-            foreground = any("foreground" in w.name for w in volume.work)
-            what = (
-                "cannot be used until it is initialized" if foreground else "parity does not cover it all yet, margin 0"
-            )
-            found.append(
-                Finding("Warning", where, f"{what}; {coming}", "let it finish: `watch`; measure nothing until then")
-            )
-        elif volume.health not in ("OK", ""):
-            left = "unknown" if volume.margin is None else f"{volume.margin}"
-            takes = "no further failure" if volume.margin == 0 else f"{left} more"
-            what = f"degraded, margin {left} (it survives {takes})"
-            if lost:
-                what += f"; lost: member {lost}"
-            if coming:
-                found.append(Finding("Warning", where, f"{what}; {coming}", "let it finish: `watch`; pull nothing"))
-            else:
-                found.append(Finding("Critical", where, what, "replace the lost member's drive"))
-    for drive in seen.drives:
-        if drive.predicted and drive.health != "Critical":
-            moving = any(f"copy from bay {drive.bay} " in w.name for v in seen.volumes for w in v.work)
-            what = f"drive {drive.serial} predicts its failure, {drive.use}"
-            if moving:
-                to_do = "leave it seated: its data are being copied off it (`watch`)"
-            elif "member" in drive.use:
-                to_do = "leave it seated; add a hot spare and its data are copied off it while it still works"
-            else:
-                to_do = "take it out: nothing is on it"
-            found.append(Finding("Warning", f"bay {drive.bay}", what, to_do))
-        elif drive.unreadable:
-            what = f"drive {drive.serial} has {drive.unreadable} unreadable bytes"
-            to_do = "check the volume (`volume check`): redundancy finds and mends them"
-            found.append(Finding("Warning", f"bay {drive.bay}", what, to_do))
-        elif drive.health not in ("OK", ""):
-            what = f"drive {drive.serial} is {drive.health.lower()} ({drive.state})" + (
-                f": {drive.why}" if drive.why else ""
-            )
-            found.append(Finding(drive.health, f"bay {drive.bay}", what, "replace it"))
-    return sorted(found, key=lambda f: f.severity != "Critical")
+def _id(storage: Body) -> str:
+    """What a storage is called: its Id, or the end of its path."""
+    return str(storage.get("Id") or str(storage.get("@odata.id")).rstrip("/").rpartition("/")[2])
 
 
 def _link(body: Body, key: str) -> str:
@@ -124,14 +98,13 @@ def _link(body: Body, key: str) -> str:
         raise WorkError(what=what, to_do="this server does not offer what the command needs") from reason
 
 
-def _drives(client: Client, storage: Body, chassis: list[Body]) -> list[Body]:
-    """The drives' resources: in one page over the chassis where that lists the same drives, else one by one."""
-    wanted = [link["@odata.id"] for link in storage.get("Drives", [])]
+def _listed(client: Client, chassis: list[Body]) -> dict[str, Body]:
+    """The drives' resources as the chassis list them, a page at a time, by path."""
     found: dict[str, Body] = {}
     for enclosure in chassis:
         if "Drives" in enclosure:
             found |= {body["@odata.id"]: body for body in client.members(_link(enclosure, "Drives"))}
-    return [found[path] if path in found else client.get(path) for path in wanted]
+    return found
 
 
 def _panel(chassis: list[Body], drives: list[DriveView]) -> tuple[tuple[str, ...], ...]:
@@ -149,20 +122,46 @@ def _status(body: Body) -> tuple[str, str]:
     return str(status.get("State") or ""), str(status.get("Health") or "")
 
 
-def _controller(body: Body) -> ControllerView:
+def _controller(body: Body, storage: str) -> ControllerView:
     state, health = _status(body)
+    rates = body.get("ControllerRates") or {}
     return ControllerView(
-        id=str(body.get("Id")),
+        id=storage,
         name=str(body.get("Name") or body.get("Model") or ""),
         serial=str(body.get("SerialNumber") or ""),
         firmware=str(body.get("FirmwareVersion") or ""),
         state=state,
         health=health,
         levels=tuple(body.get("SupportedRAIDTypes") or ()),
+        path=str(body.get("@odata.id")),
+        rebuild_rate=rates.get("RebuildRatePercent"),
+        check_rate=rates.get("ConsistencyCheckRatePercent"),
+        replacement=str(_ours(body).get("Replacement") or ""),
+        copy_on_prediction=_ours(body).get("CopyOnPrediction"),
     )
 
 
-def _drive(body: Body, volumes: dict[str, VolumeView]) -> DriveView:
+def _foreign(body: Body, storage: Body, controller: str) -> ForeignView:
+    members = tuple(
+        ForeignMember(m["Position"], m["Bay"] or "", m["SerialNumber"], m["State"]) for m in body.get("Members", [])
+    )
+    return ForeignView(
+        name=str(body["Name"]),
+        guid=str(body["GUID"]),
+        level=str(body["Level"]),
+        size=body["CapacityBytes"],
+        writer=str(body["WrittenBy"]),
+        written=str(body["Written"]),
+        margin=body["MarginAfterImport"],
+        trouble=str(body["Trouble"] or ""),
+        advice=str(body["Advice"] or ""),
+        members=members,
+        controller=controller,
+        path=str(storage["@odata.id"]),
+    )
+
+
+def _drive(body: Body, volumes: dict[str, VolumeView], controller: str) -> DriveView:
     state, health = _status(body)
     place = (body.get("PhysicalLocation") or {}).get("PartLocation") or {}
     serial = str(body.get("SerialNumber") or "")
@@ -211,6 +210,9 @@ def _drive(body: Body, volumes: dict[str, VolumeView]) -> DriveView:
         predicted=bool(body.get("FailurePredicted")),
         unreadable=int(_ours(body).get("UnreadableBytes") or 0),
         spare=spare,
+        controller=controller,
+        celsius=_ours(body).get("TemperatureCelsius"),
+        advice="; ".join(str(c["Resolution"]).rstrip(".") for c in conditions if c.get("Resolution")),
     )
 
 
@@ -218,7 +220,7 @@ def _lost(volumes: dict[str, VolumeView]) -> list[tuple[VolumeView, MemberView]]
     return [(v, m) for v in volumes.values() for m in v.members if m.state == "lost"]
 
 
-def _volume(body: Body) -> VolumeView:
+def _volume(body: Body, controller: str) -> VolumeView:
     state, health = _status(body)
     ours = _ours(body)
     name = str(body.get("DisplayName") or body.get("Name") or body.get("Id"))
@@ -242,6 +244,8 @@ def _volume(body: Body) -> VolumeView:
         etag=body.get("@odata.etag"),
         spans=int(body.get("MediaSpanCount") or 1),
         q=f"Q {ours['QPlace']}, {ours['QExponent']}" if ours.get("QPlace") else None,
+        controller=controller,
+        lost=tuple((r["StartByte"], r["StartByte"] + r["LengthBytes"]) for r in ours.get("LostRanges") or []),
     )
 
 

@@ -22,6 +22,9 @@ class DriveView:
              or "hot spare, ..."
     content  what an unassigned drive seems to hold: "" for nothing, None where the server cannot say
     led      the bay's LED pattern, by its SFF-8489 name as Redfish `StatusIndicator` spells it
+    controller  the id of the controller that the bay belongs to
+    celsius  its temperature, where the server tells
+    advice   what the server says to do about `why`
     """
 
     bay: str
@@ -45,6 +48,9 @@ class DriveView:
     predicted: bool = False
     unreadable: int = 0
     spare: str = ""
+    controller: str = ""
+    celsius: float | None = None
+    advice: str = ""
 
 
 @dataclass(frozen=True)
@@ -93,10 +99,55 @@ class VolumeView:
     etag: str | None
     spans: int = 1
     q: str | None = None
+    controller: str = ""
+    lost: tuple[tuple[int, int], ...] = ()
+
+    @property
+    def key(self) -> tuple[str, str]:
+        """Which volume it is: two controllers may have one of the same name."""
+        return self.controller, self.name
+
+
+@dataclass(frozen=True)
+class ForeignMember:
+    """One position of a foreign volume: `state` is "current", "stale", "incomplete" or "missing"; `bay` "" then."""
+
+    position: int
+    bay: str
+    serial: str
+    state: str
+
+
+@dataclass(frozen=True)
+class ForeignView:
+    """A volume that seated drives describe and their controller does not know.
+
+    margin   what it would be after the import; None when it cannot be imported: `trouble` says why, `advice` what to do
+    written  when the newest of its records was written, by the clock of who wrote it
+    """
+
+    name: str
+    guid: str
+    level: str
+    size: int | None
+    writer: str
+    written: str
+    margin: int | None
+    trouble: str
+    advice: str
+    members: tuple[ForeignMember, ...]
+    controller: str
+    path: str
 
 
 @dataclass(frozen=True)
 class ControllerView:
+    """A controller. `rates` in per cent of the drives' rate; None or "" where the server does not tell.
+
+    replacement         "automatic" or "by-hand": whether a blank drive in a failed bay is taken by itself
+    copy_on_prediction  whether a drive that predicts its failure is copied to a hot spare by itself
+    """
+
     id: str
     name: str
     serial: str
@@ -104,6 +155,11 @@ class ControllerView:
     state: str
     health: str
     levels: tuple[str, ...]
+    path: str = ""
+    rebuild_rate: int | None = None
+    check_rate: int | None = None
+    replacement: str = ""
+    copy_on_prediction: bool | None = None
 
 
 @dataclass(frozen=True)
@@ -131,15 +187,47 @@ class Survey:
     drives: tuple[DriveView, ...]
     volumes: tuple[VolumeView, ...]
     panel: tuple[tuple[str, ...], ...]
+    foreign: tuple[ForeignView, ...] = ()
+    lid_open: bool = False
     findings: tuple[Finding, ...] = field(default=())
 
-    def volume(self, name: str) -> VolumeView:
-        """The volume with this name. Raises WorkError naming those there are."""
-        for volume in self.volumes:
-            if volume.name == name:
-                return volume
-        known = ", ".join(v.name for v in self.volumes) or "none yet"
-        raise WorkError(what=f"{self.server}: there is no volume {name}", to_do=f"volumes here: {known}")
+    def volume(self, name: str, controller: str | None = None) -> VolumeView:
+        """The volume with this name, at this controller or at any. Raises WorkError naming those there are."""
+        found = [v for v in self.volumes if v.name == name and controller in (None, v.controller)]
+        self.one(f"volume {name}", [v.controller for v in found], [v.name for v in self.volumes], controller)
+        return found[0]
+
+    def one(self, what: str, found: list[str], known: list[str], controller: str | None) -> None:
+        """Raise WorkError unless exactly one thing was found; `found` are the controllers that have it."""
+        ids = [c.id for c in self.controllers]
+        if controller is not None and controller not in ids:
+            what = f"{self.server}: there is no controller {controller}"
+            raise WorkError(what=what, to_do=f"controllers here: {', '.join(ids)}")
+        if not found:
+            listed = ", ".join(dict.fromkeys(known)) or "none yet"
+            where = f" at controller {controller}" if controller else ""
+            kind = what.rpartition(" ")[0] or what
+            raise WorkError(what=f"{self.server}: there is no {what}{where}", to_do=f"{kind}s here: {listed}")
+        if len(found) > 1:
+            listed = ", ".join(found)
+            what = f"{self.server}: controllers {listed} have a {what} each"
+            raise WorkError(what=what, to_do="say which: --controller ID")
+
+    def controller(self, name: str | None) -> ControllerView:
+        """The controller with this id, or the only one. Raises WorkError naming those there are."""
+        found = [c for c in self.controllers if name in (None, c.id)]
+        if len({c.id for c in found}) > 1:
+            listed = ", ".join(c.id for c in found)
+            raise WorkError(what=f"{self.server} has controllers {listed}", to_do="say which: --controller ID")
+        self.one("controller", list({c.id for c in found}), [], name)
+        return found[0]
+
+    def foreign_volume(self, name: str, controller: str | None = None) -> ForeignView:
+        """The foreign volume with this name. Raises WorkError naming those there are."""
+        found = [f for f in self.foreign if name in (f.name, f.guid) and controller in (None, f.controller)]
+        what = f"foreign volume {name}"
+        self.one(what, list(dict.fromkeys(f.controller for f in found)), [f.name for f in self.foreign], controller)
+        return found[0]
 
     def bay(self, label: str) -> DriveView:
         """The bay with this label. Raises WorkError naming those there are."""

@@ -49,15 +49,17 @@ def watch(client: Client) -> Iterator[Snapshot]:
         seen = survey(client)
         at = _seconds(seen.time)
         progress = []
-        for volume in seen.volumes:
-            for work in volume.work:
+        several = len(seen.controllers) > 1
+        volumes = tuple(replace(v, name=f"{v.name} ({v.controller})") if several else v for v in seen.volumes)
+        for volume in volumes:
+            for work in (replace(w, volume=volume.name) for w in volume.work):
                 recent = samples.setdefault((work.volume, work.name), deque(maxlen=WINDOW))
                 if work.waits:
                     recent.clear()  # it will begin between two looks: only what is seen of it running counts
                 else:
                     recent.append((at, work.percent))
                 progress.append(_measure(Progress(work, volume.margin), recent[0] if recent else (at, 0.0), at))
-        yield Snapshot(seen.time, tuple(progress), seen.volumes)
+        yield Snapshot(seen.time, tuple(progress), volumes)
         if not progress:
             return
 

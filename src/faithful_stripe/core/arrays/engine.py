@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -309,3 +309,38 @@ def data_rows(geometry: Geometry, members: Sequence[Member], first: int, last: i
 def _writable(source: BlockSource) -> WritableSource:
     assert isinstance(source, WritableSource)  # members of an array that is written are opened for writing
     return source
+
+
+def lost_ranges(array: Array, bad: Iterable[tuple[int, int, int]]) -> list[Range]:
+    """The bytes of the volume that can neither be read nor computed, found by reading next to what is known as bad.
+
+    bad  (member, offset on the member, length): what cannot be read there
+    """
+    geometry = array.geometry
+    strip, unit = geometry.strip_bytes, geometry.pattern.unit_rows
+    lost: set[Range] = set()
+    tried: set[Range] = set()
+    for who, offset, length in bad:
+        start = geometry.start_bytes[who]
+        at, stop = max(0, offset - start), min(offset + length - start, geometry.rows * strip)
+        while at < stop:
+            row, inner = divmod(at, strip)
+            end = min(strip, inner + stop - at)
+            at += end - inner
+            for near in range(row // unit * unit, min(geometry.rows, row // unit * unit + unit)):
+                for member in range(geometry.members):
+                    first = int(geometry.to_volume(member, geometry.start_bytes[member] + near * strip))
+                    piece = (first + inner, first + end)
+                    if first >= 0 and piece not in tried:
+                        tried.add(piece)
+                        if not _can_read(array, *piece):
+                            lost.add(piece)
+    return union(lost)
+
+
+def _can_read(array: Array, start: int, end: int) -> bool:
+    try:
+        array.read_into(start, bytearray(end - start))
+    except BlockSourceError:
+        return False
+    return True

@@ -113,6 +113,7 @@ CONFIG = Layout("DDF configuration record", 512, ">", (
     Field(0x48, "extent", "Q", "sectors", "of each member"),
     Field(0x50, "size", "Q", "sectors", "of the volume"),
     Field(0x58, "block", "H", "bytes", "of a sector"),
+    Field(0x1E0, "scratch", "32s", "", "the vendor's own"),
 ))  # fmt: skip
 """Followed by a table of drive references (4 bytes each) and one of starting sectors (8 bytes each)."""
 
@@ -152,6 +153,12 @@ QUALIFIERS: dict[tuple[str, str | None, str | None], int] = {
     ("RAID1E", None, "adjacent"): 0, ("RAID1E", None, "offset"): 1,
 }  # fmt: skip
 """RAID-level qualifiers, where the level has any."""
+
+MEMBER, GLOBAL_SPARE, DEDICATED_SPARE = 2, 4, 8
+"""Bits of a physical disk entry's type."""
+
+ONLINE, FAILED, REBUILDING, PREDICTED, MISSING = 1, 2, 4, 16, 64
+"""Bits of a physical disk entry's state."""
 
 
 def seal(data: bytes) -> bytes:

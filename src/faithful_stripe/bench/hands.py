@@ -1,0 +1,207 @@
+"""The hands in the machine room: drives pulled and seated, faults, the lid; and the host's side of a volume."""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Callable
+
+from ..core.ranges import subtract
+from ..media.image import ImageFile
+from ..media.whole import CHUNK
+from . import jobs, members
+from .controller import Controller
+from .errors import BayTaken, BenchError, NotHot, UnknownDrive
+from .session import Session
+from .state import Drive, Volume
+
+WARM, HOT = 55, 65
+"""Degrees Celsius from which a drive's temperature is a warning, and critical."""
+
+
+class Hands(Session):
+    """A session with hands."""
+
+    def drive(self, bay_or_serial: str) -> Drive:
+        """A seated drive by bay label or serial number. Raises UnknownBay, EmptyBay, UnknownDrive."""
+        drive = self.state.drives.get(bay_or_serial)
+        if drive is not None and drive.bay:
+            return drive
+        return self.controller_at(bay_or_serial).seated(bay_or_serial)
+
+    def pull(self, bay_or_serial: str) -> Drive:
+        """Take a drive out of its bay. Raises NotHot where that must not be done while the server is on."""
+        drive = self.drive(bay_or_serial)
+        bay = str(drive.bay)
+        self._check_hot(bay, "pull the drive")
+        drive.bay, drive.place = None, "pulled"
+        if self.state.power:
+            members.drive_gone(self.controller_at(bay), drive, bay, "drive removed")
+        return drive
+
+    def seat(self, bay: str, serial: str) -> Drive:
+        """Put a drive from the cupboard or the bench top into a bay. A link that came and went is sound again."""
+        controller = self.controller_at(bay)
+        there = self.state.in_bay(bay)
+        if there:
+            raise BayTaken(bay=bay, serial=there.serial)
+        loose = {s: d for s, d in self.state.drives.items() if d.bay is None}
+        if serial not in loose:
+            seated = self.state.drives.get(serial)
+            where = f"outside the server (it is in bay {seated.bay})" if seated else "in the cupboard"
+            raise UnknownDrive(serial=serial, where=where, known=", ".join(loose) or "none")
+        self._check_hot(bay, "seat the drive")
+        drive = loose[serial]
+        self.medium(drive)  # a damaged image is found before anything changes
+        drive.bay, drive.place, drive.link = bay, "", None
+        drive.fault = "" if drive.fault == "link" else drive.fault
+        if self.state.power:
+            members.drive_seated(controller, drive)
+            self.recover()
+        return drive
+
+    def _check_hot(self, bay: str, act: str) -> None:
+        if self.state.power and not self.state.server["hot_swap"]:
+            raise NotHot(bay=bay, act=act)
+
+    # faults -------------------------------------------------------------------------------------
+
+    def _of(self, drive: Drive) -> Controller | None:
+        """The controller that notices what happens to a seated drive; None while the server is off."""
+        return self.controller_at(str(drive.bay)) if self.state.power else None
+
+    def fail(self, bay_or_serial: str) -> Drive:
+        """Make a seated drive fail: it answers nothing any more."""
+        drive = self.drive(bay_or_serial)
+        if drive.fault != "dead":
+            answered, drive.fault = drive.works, "dead"
+            controller = self._of(drive)
+            if controller and answered:
+                members.drive_gone(controller, drive, str(drive.bay), "drive failed")
+        return drive
+
+    def predict(self, bay_or_serial: str) -> Drive:
+        """Make a seated drive predict its failure: it goes on working."""
+        drive = self.drive(bay_or_serial)
+        if not drive.predicted and not drive.fault:
+            controller = self._of(drive)
+            if controller:
+                members.predict_failure(controller, drive)
+            drive.predicted = True
+        return drive
+
+    def spoil(self, bay_or_serial: str, offset: int, length: int) -> Drive:
+        """Make a range of a seated drive unreadable, in whole sectors. Nothing notices until it is read."""
+        drive = self.drive(bay_or_serial)
+        start, end = self._sectors(drive, offset, length)
+        self.medium(drive).spoil(start, end - start)
+        controller = self._of(drive)
+        if controller:
+            controller.event("sectors unreadable", drive=drive, where=f"bytes {start} to {end}")
+        return drive
+
+    def spoil_some(self, bay_or_serial: str, count: int, rng: random.Random) -> Drive:
+        """Make `count` sectors unreadable at random, among those that hold data if any does."""
+        drive = self.drive(bay_or_serial)
+        ranges = list(self.medium(drive).data_ranges(0, drive.size)) or [(0, drive.size)]
+        sectors = [(b - a) // drive.sector for a, b in ranges]
+        for a, _b in rng.choices(ranges, [max(1, n) for n in sectors], k=count):
+            inner = rng.randrange(max(1, sectors[ranges.index((a, _b))]))
+            self.spoil(drive.serial, a + inner * drive.sector, drive.sector)
+        return drive
+
+    def corrupt(self, bay_or_serial: str, offset: int, length: int) -> Drive:
+        """Change the bytes of a range of a seated drive, in whole sectors; nothing notices by itself."""
+        drive = self.drive(bay_or_serial)
+        start, end = self._sectors(drive, offset, length)
+        buffer = bytearray(end - start)
+        self.medium(drive).image.read_into(start, buffer)
+        self.medium(drive).image.write(start, bytes(value ^ 0xA5 for value in buffer))
+        return drive
+
+    def slow(self, bay_or_serial: str, factor: float) -> Drive:
+        """Make a seated drive work at one part in `factor` of its rate (1: as it should)."""
+        drive = self.drive(bay_or_serial)
+        drive.slowed = factor
+        jobs.retime(self.controller_at(str(drive.bay)))
+        return drive
+
+    def heat(self, bay_or_serial: str, celsius: int) -> Drive:
+        """Set a seated drive's temperature; crossing a threshold is an event."""
+        drive = self.drive(bay_or_serial)
+        before, drive.celsius = warmth(drive.celsius), celsius
+        controller, now = self._of(drive), warmth(celsius)
+        if controller and now != before:
+            kind = {"OK": "normal", "Warning": "high", "Critical": "critical"}[now]
+            sensor = f"drive temperature, bay {drive.bay}"
+            controller.event(f"temperature {kind}", drive=drive, celsius=celsius, sensor=sensor)
+        return drive
+
+    def loosen(self, bay_or_serial: str, every: float, down: float) -> Drive:
+        """Make a seated drive's link fail now, for `down` seconds, and again `every` so many, until it is reseated."""
+        drive = self.drive(bay_or_serial)
+        if not 0 < down < every:
+            raise BenchError(
+                bench=self.folder,
+                what=f"a link that is down for {down:g} s every {every:g} s never comes back",
+                to_do="choose a time down that is shorter than the time between",
+            )
+        drive.link = {"every": every, "down": down, "next": self.clock.now(), "up": True, "drops": []}
+        self.advance()
+        return drive
+
+    def lid(self, is_open: bool) -> None:
+        """Open or close the chassis."""
+        if self.state.lid != is_open:
+            self.state.lid = is_open
+            if self.state.power:
+                self.tell("lid opened" if is_open else "lid closed")
+
+    def _sectors(self, drive: Drive, offset: int, length: int) -> tuple[int, int]:
+        start, end = offset // drive.sector * drive.sector, -(-(offset + length) // drive.sector) * drive.sector
+        if not 0 <= start < end <= drive.size or end - start > 1 << 30:
+            raise BenchError(
+                bench=self.folder,
+                what=f"{length} bytes at {offset} are not a range of drive {drive.serial} ({drive.size} bytes)",
+                to_do="name an offset and a length (at most 1 GiB) inside the drive",
+            )
+        return start, end
+
+    # the host's side ----------------------------------------------------------------------------
+
+    def load(
+        self, controller: Controller, volume: Volume, image: ImageFile, tell: Callable[[int, int], None] | None = None
+    ) -> int:
+        """Write an image to the start of a volume through the array engine; bytes of data written.
+
+        Holes of the image become holes of the volume. Raises BenchError when it does not fit, PoweredOff.
+        """
+        self.require_power()
+        array = controller.array(volume)
+        if image.size > array.size:
+            raise BenchError(
+                bench=self.folder,
+                what=f"{image} holds {image.size} bytes, volume {volume.name} {array.size}",
+                to_do="load a smaller image, or make a larger volume",
+            )
+        controller.before_write(volume)
+        ranges = list(image.data_ranges())
+        for a, b in subtract(list(array.data_ranges(0, image.size)), ranges):
+            self.journal.discard(array, volume.number, a, b - a)
+        whole, done = sum(b - a for a, b in ranges), 0
+        for a, b in ranges:
+            at = a
+            while at < b:
+                stop = min(b, (at // CHUNK + 1) * CHUNK)
+                buffer = bytearray(stop - at)
+                image.read_into(at, buffer)
+                self.journal.write(array, volume.number, at, buffer)
+                done, at = done + len(buffer), stop
+                if tell:
+                    tell(done, whole)
+        array.flush()
+        return done
+
+
+def warmth(celsius: int) -> str:
+    """A drive temperature as Redfish health: "OK", "Warning" or "Critical"."""
+    return "Critical" if celsius >= HOT else "Warning" if celsius >= WARM else "OK"

@@ -1,0 +1,334 @@
+"""One controller's storage as Redfish resources: its drives, volumes, spares, work and foreign set-ups."""
+
+from __future__ import annotations
+
+from ..bench import assemble, jobs
+from ..bench.controller import RESERVED_BYTES, Controller
+from ..bench.hands import Hands, warmth
+from ..bench.state import Drive, Job, Member, Volume
+from ..core.arrays.levels import LEVELS
+from ..core.errors import StripeError
+from ..core.formats.probe import describe
+from ..core.source import Window
+from ..media.image import MediaError
+from . import names
+from .names import Body, link
+
+_LED_ORDER = ("Rebuild", "InAFailedArray", "InACriticalArray", "OK")
+"""Of a drive in several volumes the most telling pattern shows."""
+
+
+class StorageResources:
+    """The storage resources of one controller, within one session."""
+
+    def __init__(self, session: Hands, controller: Controller) -> None:
+        self.session, self.c = session, controller
+        self.state = session.state
+        self.server: str = session.state.server["name"]
+        self.raid: str = controller.facts["id"]
+
+    def storage(self) -> Body:
+        path = names.storage(self.server, self.raid)
+        actions = {f"#{names.OEM}.{act}": {"target": names.oem_action(path, act)} for act in ("Import", "ClearForeign")}
+        return {
+            "@odata.id": path,
+            "@odata.type": "#Storage.v1_15_1.Storage",
+            "Id": self.raid,
+            "Name": "Storage of " + self.raid,
+            "Status": {"State": self._on("Enabled"), "Health": "OK", "HealthRollup": self.rollup()},
+            "Controllers": link(path + "/Controllers"),
+            "Drives": [link(names.drive(self.server, self.raid, bay)) for bay in self.c.bays],
+            "Drives@odata.count": len(self.c.bays),
+            "Volumes": link(path + "/Volumes"),
+            "Links": {"Enclosures": [link(names.chassis(self.server))]},
+            "Actions": {"Oem": actions},
+            "Oem": {
+                names.OEM: {
+                    "ForeignVolumes": [self._foreign(f) for f in assemble.foreign(self.c)] if self.state.power else []
+                }
+            },
+        }
+
+    def _foreign(self, found: assemble.Found) -> Body:
+        """A volume that drives describe and the controller does not know."""
+        volume, trouble = found.volume, found.trouble
+        return {
+            "Name": volume.name,
+            "GUID": volume.guid.strip(),
+            "Level": volume.level,
+            "StripSizeBytes": volume.strip,
+            "CapacityBytes": None if trouble else volume.geometry.volume_bytes,
+            "WrittenBy": found.product,
+            "Written": volume.created,
+            "MarginAfterImport": None if trouble else found.margin,
+            "Trouble": trouble[0] if trouble else None,
+            "Advice": trouble[1] if trouble else None,
+            "Members": [
+                {"Position": i, "Bay": m.bay or None, "SerialNumber": m.serial, "State": self._foreign_state(found, m)}
+                for i, m in enumerate(volume.members)
+            ],
+        }
+
+    def _foreign_state(self, found: assemble.Found, member: Member) -> str:
+        if member.state == "active":
+            return "current"
+        return "stale" if member.serial in found.stale else "incomplete" if member.bay else "missing"
+
+    def controller(self) -> Body:
+        settings = self.c.memory.settings
+        return {
+            "@odata.id": names.storage(self.server, self.raid) + "/Controllers/" + self.raid,
+            "@odata.type": "#StorageController.v1_7_0.StorageController",
+            "Id": self.raid,
+            "Name": f"{self.c.facts['maker']} {self.c.facts['model']}",
+            "Manufacturer": self.c.facts["maker"],
+            "Model": self.c.facts["model"],
+            "SerialNumber": self.c.facts["serial"],
+            "FirmwareVersion": self.c.facts["firmware"],
+            "SupportedDeviceProtocols": ["SAS", "SATA"],
+            "SupportedRAIDTypes": [name for name in LEVELS if name != "SPAN"] + ["None"],
+            "ControllerRates": {
+                "RebuildRatePercent": settings["rebuild_rate"],
+                "ConsistencyCheckRatePercent": settings["check_rate"],
+            },
+            "Status": {"State": self._on("Enabled"), "Health": "OK"},
+            "Oem": {
+                names.OEM: {
+                    "Replacement": settings["replacement"],
+                    "CopyOnPrediction": settings["copy_on_prediction"],
+                }
+            },
+        }
+
+    def drive(self, bay: str) -> Body:
+        drive = self.state.in_bay(bay)
+        path = self._drive_path(bay)
+        body: Body = {
+            "@odata.id": path,
+            "@odata.type": "#Drive.v1_18_0.Drive",
+            "Id": f"Bay-{bay}",
+            "Name": f"Drive bay {bay}",
+            "PhysicalLocation": {
+                "PartLocation": {
+                    "LocationType": "Bay",
+                    "ServiceLabel": bay,
+                    "LocationOrdinalValue": self.state.bays.index(bay),
+                }
+            },
+            "Links": {"Chassis": link(names.chassis(self.server)), "Volumes": []},
+        }
+        if drive is None:
+            return body | {"Status": {"State": "Absent"}}
+        body |= {
+            "Manufacturer": drive.vendor,
+            "Model": drive.model,
+            "PartNumber": drive.part,
+            "SerialNumber": drive.serial,
+            "Revision": drive.firmware,
+            "CapacityBytes": drive.size,
+            "BlockSizeBytes": drive.sector,
+            "MediaType": drive.media,
+            "Protocol": drive.protocol,
+            "RotationSpeedRPM": drive.rpm,
+            "FailurePredicted": drive.predicted,
+            "LocationIndicatorActive": drive.indicator,
+            "EnvironmentMetrics": link(path + "/EnvironmentMetrics"),
+        }
+        return body | self._drive_state(drive)
+
+    def environment(self, bay: str) -> Body | None:
+        """The temperature of the drive in a bay; None when it is empty."""
+        drive = self.state.in_bay(bay)
+        if drive is None:
+            return None
+        return {
+            "@odata.id": self._drive_path(bay) + "/EnvironmentMetrics",
+            "@odata.type": "#EnvironmentMetrics.v1_3_1.EnvironmentMetrics",
+            "Id": "EnvironmentMetrics",
+            "Name": f"Environment of the drive in bay {bay}",
+            "TemperatureCelsius": {"Reading": drive.celsius},
+        }
+
+    def _drive_path(self, bay: str) -> str:
+        return names.drive(self.server, self.raid, bay)
+
+    def _on(self, state: str) -> str:
+        """A state while the server is on; else what everything is then."""
+        return state if self.state.power else "StandbyOffline"
+
+    def _drive_state(self, drive: Drive) -> Body:
+        found = self.c.memory.memberships(drive.serial)
+        spare = self.c.memory.spares.get(drive.serial)
+        state, health, indicator = "Enabled", "OK", "OK"
+        if found:
+            indicator = min((self._member_led(v, p) for v, p in found), key=_LED_ORDER.index)
+            state = "Updating" if indicator == "Rebuild" else "Enabled"
+        elif any(job.target == drive.serial for job in self.c.memory.jobs.values()):
+            state, indicator = "Updating", "Rebuild"
+        elif spare:
+            state, indicator = "StandbySpare", "Hotspare"
+        status: Body = {}
+        if (warm := warmth(drive.celsius)) != "OK":
+            health = "Warning"
+            message = f"the drive is {drive.celsius} °C warm"
+            status["Conditions"] = [{"Severity": warm, "Message": message, "Resolution": "check fans and air flow"}]
+        if drive.predicted:
+            health, indicator = "Warning", "PredictiveFailureAnalysis"
+        if not drive.works:
+            state, health, indicator = "UnavailableOffline", "Critical", "Fail"
+            why = "its link is down" if drive.fault != "dead" else "it does not answer"
+            status["Conditions"] = [{"Severity": "Critical", "Message": why, "Resolution": "reseat or replace it"}]
+        status |= {"State": self._on(state), "Health": health}
+        content = None
+        if drive.works and self.state.power:
+            try:
+                content = self._leftovers(drive) if not found else None
+            except MediaError as reason:
+                status = {"State": "UnavailableOffline", "Health": "Critical", "Conditions": [_condition(reason)]}
+                indicator = "Fail"
+        kind = "None" if spare is None else "Dedicated" if spare.volumes else "Global"
+        mode = {"HotspareReplacementMode": "Revertible" if spare.revertible else "NonRevertible"} if spare else {}
+        serves = [link(names.volume(self.server, self.raid, n)) for n in spare.volumes] if spare else []
+        volumes = [link(names.volume(self.server, self.raid, v.number)) for v, _position in found]
+        return {
+            "Status": status,
+            "StatusIndicator": indicator,
+            "HotspareType": kind,
+            **mode,
+            "Links": {"Chassis": link(names.chassis(self.server)), "Volumes": volumes},
+            "Oem": {
+                names.OEM: {
+                    "Content": content,
+                    "SpareFor": serves,
+                    "UnreadableBytes": sum(count for _start, count in drive.unreadable),
+                    "TemperatureCelsius": drive.celsius,
+                }
+            },
+        }
+
+    def _member_led(self, volume: Volume, position: int) -> str:
+        if volume.members[position].state == "rebuilding":
+            return "Rebuild"
+        if self.c.margin(volume) < 0:
+            return "InAFailedArray"
+        return "InACriticalArray" if volume.lost and self.c.margin(volume) == 0 else "OK"
+
+    def _leftovers(self, drive: Drive) -> str:
+        """What an unassigned drive holds: another controller's set-up, or what its start looks like."""
+        medium = self.session.medium(drive)
+        left = assemble.describe(self.c, drive)
+        own = RESERVED_BYTES if drive.configured else 0
+        return left or describe(Window(medium, 0, drive.size - own))
+
+    def volume(self, volume: Volume) -> Body:
+        made, left = volume.geometry, self.c.margin(volume)
+        members = [d for m in volume.members if (d := self.c.drive_of(m))]
+        here = [d for m in volume.members if m.state != "lost" and (d := self.c.drive_of(m)) and d.bay]
+        lost = self.c.lost_ranges(volume) if self.state.power and left >= 0 else []
+        state, health = "Enabled", "OK"
+        if left < 0:
+            state, health = "UnavailableOffline", "Critical"
+        elif lost:
+            health = "Critical"
+        elif volume.lost:
+            health = "Warning"
+        elif self.c.initializing(volume) == "foreground":
+            state = "Starting"
+        path = names.volume(self.server, self.raid, volume.number)
+        return {
+            "@odata.id": path,
+            "@odata.type": "#Volume.v1_10_0.Volume",
+            "Id": str(volume.number),
+            "Name": volume.name,
+            "DisplayName": volume.name,
+            "RAIDType": volume.level if volume.level != "SPAN" else "None",
+            **({"MediaSpanCount": volume.spans} if volume.spans > 1 else {}),
+            "CapacityBytes": made.volume_bytes,
+            "BlockSizeBytes": members[0].sector if members else 512,
+            "StripSizeBytes": volume.strip,
+            "Encrypted": False,
+            "Status": {"State": self._on(state), "Health": health},
+            "Operations": [self._operation(job) for job in self.c.jobs_of(volume)],
+            "Links": {
+                "Drives": [link(names.drive(self.server, self.raid, str(d.bay))) for d in here],
+                "Drives@odata.count": len(here),
+                "DedicatedSpareDrives": [self._spare_link(s) for s in self.c.memory.spares if self._serves(s, volume)],
+            },
+            "Actions": {
+                "#Volume.CheckConsistency": {"target": f"{path}/Actions/Volume.CheckConsistency"},
+                "#Volume.Initialize": {
+                    "target": f"{path}/Actions/Volume.Initialize",
+                    "InitializeType@Redfish.AllowableValues": ["Fast", "Slow"],
+                    "InitializeMethod@Redfish.AllowableValues": ["Foreground", "Background"],
+                },
+                "Oem": {f"#{names.OEM}.Rebuild": {"target": names.oem_action(path, "Rebuild")}},
+            },
+            "Oem": {
+                names.OEM: {
+                    "Level": volume.level,
+                    "Margin": left,
+                    "QPlace": volume.q_place,
+                    "QExponent": volume.q_exponent,
+                    "MirrorMembers": volume.copies,
+                    "Rotation": volume.rotation,
+                    "DataOrder": volume.data,
+                    "Content": self._content(volume, left),
+                    "LostRanges": [{"StartByte": start, "LengthBytes": end - start} for start, end in lost],
+                    "Members": [
+                        {
+                            "Position": position,
+                            "Bay": member.bay,
+                            "SerialNumber": member.serial,
+                            "State": member.state,
+                            "DoneBytes": member.done,
+                            "StandsInForBay": member.home or None,
+                        }
+                        for position, member in enumerate(volume.members)
+                    ],
+                }
+            },
+        }
+
+    def _content(self, volume: Volume, left: int) -> str | None:
+        try:
+            usable = self.state.power and left >= 0 and self.c.initializing(volume) != "foreground"
+            return describe(self.c.array(volume)) if usable else None
+        except StripeError:
+            return None
+
+    def _serves(self, serial: str, volume: Volume) -> bool:
+        return volume.number in self.c.memory.spares[serial].volumes and self.state.drives[serial].bay is not None
+
+    def _spare_link(self, serial: str) -> Body:
+        return link(names.drive(self.server, self.raid, str(self.state.drives[serial].bay)))
+
+    def _operation(self, job: Job) -> Body:
+        volume = self.c.memory.volumes[job.volume]
+        done, extent = jobs.done(self.c, job), jobs.extent(self.c, job)
+        kind, name = "ConsistencyCheck", "consistency check"
+        if job.kind in ("foreground", "background"):
+            kind, name = "Initialize", f"{job.kind} initialization"
+        if job.kind == "rebuild":
+            kind, name = "Rebuild", f"rebuild of bay {volume.members[job.position].bay}"
+        elif job.kind == "copy":
+            bay = self.state.drives[job.target].bay
+            kind, name = "Rebuild", f"copy from bay {volume.members[job.position].bay} to bay {bay}"
+        return {
+            "Operation": kind,
+            "OperationName": name,
+            "PercentageComplete": done * 100 // extent,
+            "Oem": {names.OEM: {"DoneBytes": done, "TotalBytes": extent, "Waiting": job.since is None}},
+        }
+
+    def rollup(self) -> str:
+        """The worst health of its drives and volumes."""
+        margins = [self.c.margin(v) for v in self.c.memory.volumes.values()]
+        failed = any(not d.works for d in self.c.here())
+        if failed or any(left < 0 for left in margins):
+            return "Critical"
+        sick = any(d.predicted or warmth(d.celsius) != "OK" for d in self.c.here())
+        return "Warning" if sick or any(v.lost for v in self.c.memory.volumes.values()) else "OK"
+
+
+def _condition(reason: MediaError) -> Body:
+    return {"Severity": "Critical", "Message": reason.what, "Resolution": reason.to_do}
