@@ -1,9 +1,10 @@
 """The long run of the kill test: a process at work on a bench, killed at random moments, over and over.
 
-The process writes, pulls and seats drives, lets time pass for rebuilds, makes and removes a second volume. It says
-through a pipe what it begins and what is acknowledged. After every kill (and, every other time, a cut of power
-that drops what drives had not flushed) the bench must open, and not one acknowledged byte may differ; of a write
-that was not acknowledged, every sector holds its old or its new bytes, and nothing else has changed.
+The process writes, pulls and seats drives, lets time pass for rebuilds, makes, initializes and removes a second
+volume on the same drives. It says through a pipe what it begins and what is acknowledged. After every kill (and,
+every other time, a cut of power that drops what drives had not flushed, after which the volumes are assembled from
+the drives) the bench must open, and not one acknowledged byte may differ; of a write that was not acknowledged,
+every sector holds its old or its new bytes, and nothing else has changed.
 
     python benchmarks/crash.py --kills 1000 --seed 1
 """
@@ -15,12 +16,13 @@ import signal
 import sys
 import tempfile
 import time
+import traceback
 from multiprocessing import Pipe
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).resolve().parent.parent))
 
-from tests.small import TEXT
+from tests.small import SIZE, TEXT
 
 from faithful_stripe.bench import volumes
 from faithful_stripe.bench.bench import Bench, create
@@ -35,7 +37,7 @@ class Crashing:
 
     def __init__(self, folder: Path, seed: int, level: str = "RAID5") -> None:
         self.rng = random.Random(seed)
-        (folder / "d.toml").write_text(TEXT)
+        (folder / "d.toml").write_text(TEXT.replace(f"size = {SIZE}", f"size = {SIZE + (2 << 20)}"))
         self.folder = folder / "b"
         create(self.folder, folder / "d.toml")
         bench = Bench(self.folder)
@@ -45,6 +47,7 @@ class Crashing:
             self.model = bytearray(made.geometry.volume_bytes)
         bench.close()
         self.counts = {"kills": 0, "acknowledged": 0, "interrupted writes": 0, "power cuts": 0, "sectors dropped": 0}
+        self.counts |= {"volumes made": 0, "initializations": 0, "pulls and seats": 0}
 
     def kill_once(self) -> None:
         """Start the process, kill it at a random moment, open the bench and compare."""
@@ -55,6 +58,8 @@ class Crashing:
             ours.close()
             try:
                 work(self.folder, seed, len(self.model), theirs)
+            except BaseException:
+                theirs.send("".join(traceback.format_exc()))
             finally:
                 os._exit(1)
         theirs.close()
@@ -79,7 +84,11 @@ class Crashing:
                 message = pipe.recv()
             except EOFError:
                 break
-            if message is None:
+            if isinstance(message, str):
+                if message not in self.counts:
+                    raise AssertionError(f"the process stopped by itself:\n{message}")
+                self.counts[message] += 1
+            elif message is None:
                 if pending:
                     self.model[pending[0] : pending[0] + len(pending[1])] = pending[1]
                     self.counts["acknowledged"] += 1
@@ -125,6 +134,7 @@ def work(folder: Path, seed: int, size: int, pipe) -> None:
                 s.journal.write(array, volume.number, where, random.Random(fill).randbytes(length))
             pipe.send(None)
         elif chosen < 0.7:
+            pipe.send("pulls and seats")
             with bench.session() as s:
                 lost = [m for m in s.controller.volume("v").members if m.state == "lost"]
                 if healthy:
@@ -137,19 +147,25 @@ def work(folder: Path, seed: int, size: int, pipe) -> None:
             with bench.session() as s:
                 s.advance(rng.choice([0.2, 1.0, 5.0]))
         else:
-            _second_volume(bench)
+            _second_volume(bench, rng, pipe)
 
 
-def _second_volume(bench: Bench) -> None:
-    """Make a volume that shares the drives, or remove it."""
+def _second_volume(bench: Bench, rng: random.Random, pipe) -> None:
+    """Make a volume that shares the drives, initialize it once more, or remove it."""
+    method = rng.choice(volumes.METHODS)
     with bench.session() as s:
         second = next((v for v in s.controller.memory.volumes.values() if v.name == "second"), None)
         first = s.controller.volume("v")
-        if second:
+        if second and not second.lost and not s.controller.jobs_of(second) and rng.random() < 0.6:
+            volumes.initialize(s.controller, second, method)
+            pipe.send("initializations")
+        elif second:
             volumes.delete(s.controller, second)
         elif not first.lost:
             bays = tuple(m.bay for m in first.members)
-            volumes.create(s.controller, volumes.check(s.controller, Wish("second", "RAID5", bays, 4096)))
+            wish = Wish("second", "RAID5", bays, 4096)
+            volumes.create(s.controller, volumes.check(s.controller, wish), method)
+            pipe.send("volumes made")
 
 
 def main() -> None:

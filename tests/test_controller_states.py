@@ -20,7 +20,7 @@ from faithful_stripe.core.source import read
 from .conftest import Wall
 from .small import TEXT
 
-STEPS = 90
+STEPS = 100
 happened: Counter[str] = Counter()
 
 
@@ -43,10 +43,11 @@ class History:
             self.write: 6,
             self.lose: 4,
             self.bring: 5,
-            self.wait: 3,
+            self.wait: 4,
             self.by_hand: 1,
             self.restart: 1,
             self.spare: 1,
+            self.rearrange: 1,
         }
         (chosen,) = self.rng.choices(list(choices), list(choices.values()))
         self.told.append(chosen.__name__)
@@ -144,6 +145,25 @@ class History:
             with self.bench.session(power_cut=self.rng):
                 pass
 
+    def rearrange(self) -> None:
+        """The power goes; two drives change places, or one is taken out; the power comes back."""
+        with self.bench.session(power_cut=self.rng, stay_off=True):
+            pass
+        with self.bench.session() as s:
+            seated = [d for d in s.state.drives.values() if d.bay]
+            one, other = self.rng.sample(seated, 2)
+            a, b = str(one.bay), str(other.bay)
+            s.pull(a)
+            s.pull(b)
+            if self.rng.random() < 0.85:
+                s.seat(a, other.serial)
+                s.seat(b, one.serial)
+            else:
+                s.seat(a, one.serial)
+            happened["rearranged"] += 1
+        with self.bench.session() as s:
+            s.power_on()
+
     def end(self) -> None:
         """All work done and, if the volume is whole, all parity true."""
         self.wall.now += 60
@@ -169,6 +189,6 @@ def test_no_acknowledged_byte_differs_within_the_margin(tmp_path, group):
     for what in (
         "RebuildStarted", "RebuildDone", "MemberReturned", "VolumeFailure", "DriveFailure", "DriveNotTaken",
         "SpareTookOver", "CopyDone", "PowerOn",
-        "a stale member back", "a rebuilding member lost",
+        "a stale member back", "rearranged", "a rebuilding member lost",
     ):  # fmt: skip
         assert happened[what] >= 1, (what, happened)  # a history in which it never happens proves nothing

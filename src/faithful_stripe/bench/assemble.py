@@ -159,7 +159,9 @@ def _member(
         known = [d for d in newest.told.drives if d["reference"] == config.references[position]]
         text = known[0]["guid"][8:].decode("ascii", "replace").strip() if known else "unknown"
         serial = carrier.drive.serial if carrier else text
-        return Member(serial, str(carrier.drive.bay) if carrier else "", "lost", 0, jobs.NEVER)
+        # one that is not here may be up to date for all we know: the first write without it must outdate it
+        generation = jobs.NEVER if carrier else config.fields["sequence"]
+        return Member(serial, str(carrier.drive.bay) if carrier else "", "lost", 0, generation)
     own = next((c for c in carrier.spans if c.fields["span"] == config.fields["span"]), config)
     incomplete = any(_incomplete(who, record, position) for who, record in ((newest, config), (carrier, own)))
     drive = carrier.drive
@@ -252,7 +254,8 @@ def foreign_named(controller: Controller, name: str) -> list[Found]:
 
 
 def standing(controller: Controller, volume: Volume, position: int, drive: Drive) -> str:
-    """What a returning member's own records make of it: "current", "stale", or "other": changed elsewhere."""
+    """What a returning member's own records make of it: "current", "stale", or "other": changed elsewhere, or even
+    newer than what is here, so that it must not be written over unasked."""
     told = _decode(controller, drive)
     if told is None or told.controller["guid"] != ondisk.controller_guid(controller):
         return "other"
@@ -261,4 +264,6 @@ def standing(controller: Controller, volume: Volume, position: int, drive: Drive
         return "other"
     now, mine = found[0].volume, found[0].volume.members[position]
     fresh = (now.generation, now.branch) == (volume.generation, volume.branch)
+    if not fresh and now.generation >= volume.generation:
+        return "other"
     return "current" if fresh and mine.serial == drive.serial and mine.state == "active" else "stale"

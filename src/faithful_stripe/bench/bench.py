@@ -60,10 +60,10 @@ class Bench:
             session = Hands(self.folder, self.store, state, self._wind(state))
             try:
                 if power_cut and state.power:
+                    if session.journal.empty:  # else a killed process was at work when the power failed
+                        session.advance()
                     session.cut_power(power_cut)
-                    session.tell("power lost")
                     if not stay_off:
-                        session.tell("power on")
                         session.power_on()
                 elif state.power:
                     session.recover()
@@ -95,7 +95,8 @@ def create(
     _sweep(folder)
     building = folder.with_name(f".{folder.name}.new-{os.getpid()}")
     with ExitStack() as stack:
-        givers = {Path(place): stack.enter_context(_giver(Path(place), now)) for place, _serial in take}
+        places = dict.fromkeys(Path(place) for place, _serial in take)
+        givers = {place: stack.enter_context(_giver(place, now)) for place in places}
         taken = [(givers[Path(place)], _give(givers[Path(place)], state, serial)) for place, serial in take]
         stack.callback(shutil.rmtree, building, ignore_errors=True)
         try:

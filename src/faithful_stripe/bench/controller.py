@@ -167,11 +167,14 @@ class Controller:
         self.log(events.make(kind, iso(self.now), serial=serial, bay=place, volume=volume, **facts))
 
     def event_condition(self, volume: Volume) -> None:
-        """Log what a volume is now: healthy, degraded with its margin, or failed."""
+        """Log what a volume is now: healthy, complete but with losses, degraded with its margin, or failed."""
         left = self.margin(volume)
         if left < 0:
             self.event("volume failed", volume=volume.name)
         elif volume.lost:
             self.event("volume degraded", volume=volume.name, margin=left)
+        elif lost := self.lost_ranges(volume):
+            count = sum(end - start for start, end in lost)
+            self.event("volume damaged", volume=volume.name, count=count)
         else:
             self.event("volume ok", volume=volume.name)

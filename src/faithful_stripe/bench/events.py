@@ -50,6 +50,11 @@ KINDS: dict[str, Kind] = {
         _DRIVE + "VolumeOK", "OK", ("volume", "controller"),
         "The volume {volume} attached to the storage controller {controller} is healthy again.",
     ),
+    "volume damaged": Kind(
+        _OURS + "VolumeDamaged", "Critical", ("volume", "controller"),
+        "All members of the volume {volume} of controller {controller} are there, but {count} bytes of it are lost.",
+        "`volume show` names them: restore them from a backup, writing them anew mends the volume.",
+    ),
     "volume created": Kind(
         _OURS + "VolumeCreated", "OK", ("volume",), "The volume {volume} was created: {what}.",
     ),
@@ -175,10 +180,15 @@ KINDS: dict[str, Kind] = {
     ),
     "check found": Kind(
         _OURS + "CheckFound", "Warning", ("volume",),
-        "The consistency check of the volume {volume} found {found} mismatching rows{mended}.",
+        "The consistency check of the volume {volume} found {found} rows that do not add up or cannot be read{mended}.",
     ),
     "check stopped": Kind(
         _OURS + "CheckStopped", "Warning", ("volume",), "The consistency check of the volume {volume} stopped: {why}.",
+    ),
+    "row unreadable": Kind(
+        _OURS + "RowUnreadable", "Warning", ("volume", "place"),
+        "In row {row} of the volume {volume} the drive at {place} cannot be read: {where}.",
+        "A repairing check writes these bytes anew from the other members.",
     ),
     "mismatch": Kind(
         _OURS + "Mismatch", "Warning", ("volume",), "Row {row} of the volume {volume} does not add up: {who}.",

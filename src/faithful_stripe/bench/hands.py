@@ -90,7 +90,7 @@ class Hands(Session):
         return drive
 
     def spoil(self, bay_or_serial: str, offset: int, length: int) -> Drive:
-        """Make a range of a seated drive unreadable, in whole sectors. Nothing notices until it is read."""
+        """Make a range of a seated drive unreadable, in whole sectors; the drive's own scan tells of it."""
         drive = self.drive(bay_or_serial)
         start, end = self._sectors(drive, offset, length)
         self.medium(drive).spoil(start, end - start)

@@ -6,10 +6,11 @@ import math
 import time
 from collections.abc import Callable, Iterator
 
-from ..core.arrays.rebuild import NotRecoverable, check_rows, rebuild_rows, repair_row
+from ..core.arrays.rebuild import NotRecoverable, rebuild_rows
 from ..core.source import Unreadable
 from .controller import Controller
 from .journal import close_parity
+from .mending import check_span, check_unreadable, fill
 from .state import Drive, Job, Member, Volume
 
 HOST_SECONDS = 1.0
@@ -19,8 +20,8 @@ NEVER = -1
 """The generation of a member that has not been complete yet: it is stale whenever it returns."""
 
 COPY_BYTES = 4 << 20
-INITIALIZE_BYTES = 1 << 30
-"""Bytes of a member after which an initialization is checkpointed."""
+INITIALIZE_BYTES, CHECK_BYTES = 1 << 30, 1 << 34
+"""Bytes of a member after which an initialization, a consistency check is checkpointed."""
 
 
 def start_rebuild(controller: Controller, volume: Volume, position: int, drive: Drive) -> Job:
@@ -198,27 +199,16 @@ def _rebuild(controller: Controller, job: Job, volume: Volume, due: int) -> Iter
 
 
 def _rebuild_one(controller: Controller, job: Job, volume: Volume, row: int) -> None:
-    """One row next to an unreadable sector; where it cannot be computed, its strip is marked, and named."""
+    """One unit of rows next to an unreadable sector: whole where that can be, else sector by sector."""
     member, made = volume.members[job.position], volume.geometry
-    drive = controller.state.drives[member.serial]
-    target = controller.medium(drive)
+    target, unit = controller.medium(controller.state.drives[member.serial]), made.pattern.unit_rows
+    array = controller.array(volume)
     try:
-        for _row in rebuild_rows(controller.array(volume), job.position, target, row, row + made.pattern.unit_rows):
+        for _row in rebuild_rows(array, job.position, target, row, row + unit):
             pass
-    except NotRecoverable as reason:
-        offset = volume.start + row * made.strip_bytes
-        target.spoil(offset, made.strip_bytes * made.pattern.unit_rows)
-        lost = [m for m in reason.facts["members"] if m != job.position]
-        where = lost_ranges(volume, [job.position, *lost], row)
-        controller.event("strip lost", drive=drive, volume=volume.name, where=where)
-
-
-def lost_ranges(volume: Volume, positions: list[int], row: int) -> str:
-    """The volume's bytes that stand in a row on these members, in words."""
-    made = volume.geometry
-    starts = [int(made.to_volume(p, volume.start + row * made.strip_bytes)) for p in positions]
-    found = [f"{start} to {start + made.strip_bytes}" for start in sorted(s for s in starts if s >= 0)]
-    return "bytes " + ", ".join(found) if found else "parity only, no data"
+    except NotRecoverable:
+        start = volume.start + row * made.strip_bytes
+        fill(controller, volume, array, job.position, target, (start, start + unit * made.strip_bytes))
 
 
 def _copy(controller: Controller, job: Job, volume: Volume, due: int) -> Iterator[None]:
@@ -250,20 +240,9 @@ def _copy_piece(controller: Controller, job: Job, volume: Volume, at: int, lengt
         return
     except Unreadable:
         pass
-    strip = volume.geometry.strip_bytes
-    unit = volume.geometry.pattern.unit_rows
     array = controller.array(volume)
     array.members[job.position] = None
-    first = (at - volume.start) // strip // unit * unit
-    last = -(-(at + length - volume.start) // strip // unit) * unit
-    for row in range(first, last, unit):
-        try:
-            for _row in rebuild_rows(array, job.position, target, row, row + unit):
-                pass
-        except NotRecoverable:
-            target.spoil(volume.start + row * strip, strip * unit)
-            where = lost_ranges(volume, [job.position], row)
-            controller.event("strip lost", drive=target.drive, volume=volume.name, where=where)
+    fill(controller, volume, array, job.position, target, (at, at + length), source)
 
 
 def _check(controller: Controller, job: Job, volume: Volume, due: int) -> Iterator[None]:
@@ -275,22 +254,18 @@ def _check(controller: Controller, job: Job, volume: Volume, due: int) -> Iterat
         )
         return
     array = controller.array(volume)
-    try:
-        for row, found in check_rows(array, job.done // strip, due // strip):
-            for bad in {mismatch.row: mismatch for mismatch in found}.values():
-                job.found += 1
-                liar = bad.liar
-                drive = controller.state.drives[volume.members[liar].serial] if liar is not None else None
-                who = f"member {liar} holds wrong bytes" if liar is not None else "which member is wrong cannot be told"
-                controller.event("mismatch", drive=drive, volume=volume.name, row=bad.row, who=who)
-                if job.repair:
-                    repair_row(array, bad)
-                    array.flush()
-            job.done = row * strip
-            yield
-    except NotRecoverable as reason:
-        del controller.memory.jobs[job.number]
-        controller.event("check stopped", volume=volume.name, why=reason.what)
+    unit = volume.geometry.pattern.unit_rows
+    step = max(1, CHECK_BYTES // (strip * unit)) * unit
+    row, last = job.done // strip, due // strip
+    while row < last:
+        stop = min(last, row + step)
+        reached = check_span(controller, job, volume, array, row, stop)
+        if reached == row:
+            check_unreadable(controller, job, volume, array, row)
+            reached = row + unit
+        row = reached
+        job.done = row * strip
+        yield
 
 
 def _initialize(controller: Controller, job: Job, volume: Volume, due: int) -> Iterator[None]:
@@ -337,7 +312,7 @@ def _finish(controller: Controller, job: Job, volume: Volume) -> None:
         controller.event("initialize done", volume=volume.name)
         return
     if job.kind == "check":
-        mended = " and repaired them" if job.repair and job.found else ""
+        mended = "; what could be computed was written anew" if job.repair and job.found else ""
         kind = "check done" if job.found == 0 else "check found"
         controller.event(kind, volume=volume.name, found=job.found, mended=mended)
         return

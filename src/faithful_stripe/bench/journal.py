@@ -86,6 +86,11 @@ class Journal:
             os.replace(new, self._held)
         self.clear()
 
+    @property
+    def empty(self) -> bool:
+        """Whether no write was interrupted."""
+        return not any(path.exists() and path.stat().st_size for path in (self._held, self.path))
+
     def records(self) -> Iterator[Record]:
         """The whole records in order, held ones first; a torn last one, and what follows it, was never acted upon."""
         for path in (self._held, self.path):

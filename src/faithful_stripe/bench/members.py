@@ -193,8 +193,13 @@ def settle(controller: Controller) -> None:
 
 def _fill(controller: Controller, volume: Volume, position: int, drive: Drive | None) -> None:
     """A lost member: its own drive, seated and out of date, or a spare."""
-    free = drive and controller.reaches(drive.serial) and not controller.memory.in_use(drive.serial)
-    if drive and free and assemble.standing(controller, volume, position, drive) != "other":
+    target = drive and any(job.target == drive.serial for job in controller.memory.jobs.values())
+    if (
+        drive
+        and controller.reaches(drive.serial)
+        and not target
+        and assemble.standing(controller, volume, position, drive) != "other"
+    ):
         jobs.start_rebuild(controller, volume, position, drive)
         return
     spare = _pick_spare(controller, volume)

@@ -125,21 +125,23 @@ class Session:
         drives = [d for d in self.state.drives.values() if d.bay]
         self.power_lost = sum(self.medium(d).cache.lose_power(rng) for d in drives)
         for controller in self.controllers.values():
+            controller.now = max(controller.now, self.clock.now())
             for job in controller.memory.jobs.values():
                 job.base, job.since = jobs.done(controller, job), None
         self.state.power = False
+        self.tell("power lost")
 
     def power_on(self) -> None:
         """Switch the server on: each controller reads its drives, and the writes it had begun are finished."""
         self.state.power = True
+        self.tell("power on")
         for controller in self.controllers.values():
-            controller.now = max(controller.now, self.state.clock[0])
             if controller.memory.setup.get("mark") == "":  # killed while the set-up was being written
                 ondisk.update(controller, self._keep)
             takeover.power_on(controller)
         for drive in self.state.drives.values():
             if drive.link:
-                drive.link |= {"up": True, "next": self.state.clock[0] + drive.link["every"]}
+                drive.link |= {"up": True, "next": self.clock.now() + drive.link["every"]}
         self.recover()
 
     def recover(self) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from ..core.formats import ddf
 from ..core.units import decimal_size
-from . import errors, members, ondisk
+from . import errors, jobs, members, ondisk
 from .assemble import Found, foreign_named, told_by, volumes_on
 from .controller import RESERVED_BYTES, Controller
 from .state import Spare, Volume
@@ -96,6 +96,10 @@ def import_foreign(controller: Controller, name: str, new_name: str | None = Non
         serves = [numbers[g] for g in one.spares[0][1] if g in numbers]
         if serves and serial not in controller.memory.spares:
             controller.memory.spares[serial] = Spare(serial, serves, bool(one.spares[0][0]["type"] & 2))
+    for f, volume in zip(group, made, strict=True):
+        for position, member in enumerate(volume.members):
+            if member.state == "lost" and member.serial in f.drives:  # here, but out of date or incomplete
+                jobs.start_rebuild(controller, volume, position, controller.state.drives[member.serial])
     members.settle(controller)
     return made
 
@@ -111,7 +115,8 @@ def _adopt(controller: Controller, found: Found, name: str) -> Volume:
     controller.event("volume imported", volume=name, what=what)
     for serial in found.drives:
         controller.state.drives[serial].configured = True
-    controller.event_condition(volume)
+    if volume.lost:
+        controller.event_condition(volume)
     return volume
 
 

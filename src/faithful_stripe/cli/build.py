@@ -22,6 +22,9 @@ if TYPE_CHECKING:
     from ..work.views import VolumeView
     from .render import Part
 
+MOST_RANGES = 8
+"""Lost ranges of a volume that are printed one by one."""
+
 
 @click.group()
 def volume() -> None:
@@ -296,7 +299,9 @@ def show_volume(found: VolumeView, as_json: bool, done: str) -> None:
         span = [str(m.position * found.spans // len(found.members))] if nested else []
         table.add(str(m.position), *span, m.bay, m.serial, Cell(m.state, "" if m.state == "active" else "Warning"))
     holds = "nothing yet" if found.content == "" else found.content or "unknown"
-    lost = [Line(f"lost: bytes {start} to {end}", "Critical") for start, end in found.lost]
+    lost = [Line(f"lost: bytes {start} to {end}", "Critical") for start, end in found.lost[:MOST_RANGES]]
+    if len(found.lost) > MOST_RANGES:
+        lost.append(Line(f"lost: {len(found.lost) - MOST_RANGES} more ranges; --json names them all", "Critical"))
     show_parts(
         [
             Line(f"{head}: {found.level}, {decimal_size(found.size)} ({found.size} bytes){strip}{layout}", "head"),

@@ -87,9 +87,9 @@ def _volumes(seen: Survey) -> list[Part]:
 
     if not seen.volumes:
         return [Line("Volumes: none yet")]
-    table = Table(
-        "Volumes", ["volume", "level", ">size", "strip", "bays in order", "health", ">margin", "now", "holds"]
-    )
+    several = ["controller"] if len(seen.controllers) > 1 else []
+    heads = ["volume", *several, "level", ">size", "strip", "bays in order", "health", ">margin", "now", "holds"]
+    table = Table("Volumes", heads)
     for v in seen.volumes:
         labels = [f"({m.bay})" if m.state == "lost" else m.bay for m in v.members]
         size = len(labels) // v.spans or 1
@@ -99,8 +99,8 @@ def _volumes(seen: Survey) -> list[Part]:
         strip = binary_size(v.strip) if v.strip else "?"
         holds = "nothing yet" if v.content == "" else v.content or "?"
         table.add(
-            v.name, v.level, decimal_size(v.size), strip, bays, Cell(v.health, v.health),
-            Cell(margin, v.health), now, holds,
+            v.name, *([v.controller] if several else []), v.level, decimal_size(v.size), strip, bays,
+            Cell(v.health, v.health), Cell(margin, v.health), now, holds,
         )  # fmt: skip
     return [table]
 
@@ -109,14 +109,17 @@ def _drives(seen: Survey) -> Part:
     from ..core.units import decimal_size
     from .render import Cell, Table
 
-    table = Table("Drives", [">bay", ">size", "media", ">rpm", "model", "serial", "state", "health", "used for"])
+    several = ["controller"] if len(seen.controllers) > 1 else []
+    heads = [">bay", *several, ">size", "media", ">rpm", "model", "serial", "state", "health", "used for"]
+    table = Table("Drives", heads)
     for d in seen.drives:
+        whose = [d.controller] if several else []
         if d.use == "empty":
-            table.add(d.bay, "", "", "", "", "", Cell("empty", "dim"), "", "")
+            table.add(d.bay, *whose, "", "", "", "", "", Cell("empty", "dim"), "", "")
             continue
         use = d.use if d.content in ("", None) else f"{d.use}, holds {d.content}"
         table.add(
-            d.bay, decimal_size(d.size), d.media, str(d.rpm or "-"), f"{d.vendor} {d.model}", d.serial, d.state,
+            d.bay, *whose, decimal_size(d.size), d.media, str(d.rpm or "-"), f"{d.vendor} {d.model}", d.serial, d.state,
             Cell(d.health, d.health), use,
         )  # fmt: skip
     return table

@@ -72,8 +72,9 @@ def bay_text(d: DriveView, width: int) -> list[Piece]:
     if d.use.startswith("hot spare"):
         use = "hot spare"
     elif " of " in d.use:
-        number, _, volume = d.use.split(" (")[0].removeprefix("was ").removeprefix("member ").partition(" of ")
-        use = f"{volume} {number}"
+        number, _, names = d.use.split(" (")[0].removeprefix("was ").removeprefix("member ").partition(" of ")
+        first, *others = names.split(";")[0].split(", ")
+        use = f"{first} {number}" + (f" +{len(others)}" if others else "")
     elif d.use == "unassigned":
         use = "free"
     state = ("OK", "")

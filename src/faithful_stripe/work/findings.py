@@ -80,8 +80,8 @@ def _drive(seen: Survey, drive: DriveView) -> Iterator[Finding]:
         to_do = "`volume check --repair` mends what redundancy covers; replace the drive if more follow"
         yield Finding("Warning", where, what, to_do)
     elif drive.health not in ("OK", ""):
-        why = f": {drive.why}" if drive.why else ""
-        what = f"drive {drive.serial} is {drive.health.lower()} ({drive.state}){why}"
+        what = f"drive {drive.serial}: {drive.why or f'{drive.health.lower()} ({drive.state})'}"
+        what += f", {drive.use}" if drive.use != "unassigned" else ""
         yield Finding(drive.health, where, what, drive.advice or "replace it")
 
 

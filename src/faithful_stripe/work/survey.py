@@ -166,11 +166,14 @@ def _drive(body: Body, volumes: dict[str, VolumeView], controller: str) -> Drive
     place = (body.get("PhysicalLocation") or {}).get("PartLocation") or {}
     serial = str(body.get("SerialNumber") or "")
     use = "empty" if state == "Absent" else "unassigned"
+    of: dict[str, list[str]] = {}
     for entry in (body.get("Links") or {}).get("Volumes") or []:
         volume = volumes.get(entry["@odata.id"])
         if volume:
             at = next((f"member {m.position} of" for m in volume.members if m.serial == serial), "member of")
-            use = f"{at} {volume.name}"
+            of.setdefault(at, []).append(volume.name)
+    if of:
+        use = "; ".join(f"{at} {', '.join(names)}" for at, names in of.items())
     if use == "unassigned":
         use = next((f"was member {m.position} of {v.name}" for v, m in _lost(volumes) if m.serial == serial), use)
         if health == "Critical":
@@ -265,7 +268,7 @@ def _with_members(volume: VolumeView, drives: list[DriveView]) -> VolumeView:
     """Members from the drives' side, where the volume does not list its own; their order is unknown then."""
     if volume.members:
         return volume
-    mine = [d for d in drives if d.use.endswith(f" of {volume.name}")]
+    mine = [d for d in drives if volume.name in d.use.rpartition(" of ")[2].split(", ")]
     members = tuple(MemberView(i, d.bay, d.serial, "active") for i, d in enumerate(mine))
     return VolumeView(**{**volume.__dict__, "members": members})
 

@@ -18,6 +18,9 @@ from .parity import combine
 Bytes = npt.NDArray[np.uint8]
 Member = BlockSource | None
 
+SECTOR = 512
+"""The smallest piece that a drive refuses to read, in bytes."""
+
 
 class DataLost(BlockSourceError):
     """More members are gone than the level can make up for."""
@@ -77,11 +80,23 @@ class Array:
         check_bounds(self, self.size, offset, out.size)
         runs = self.geometry.runs(offset, out.size)
         for volume, member, at, length in zip(*(a.tolist() for a in runs), strict=True):
-            piece = out[volume - offset : volume - offset + length]
-            if not self._read_cell(member, at, piece):
-                if not self.geometry.redundant:
-                    raise DataLost(source=self, offset=volume, length=length, members=[member])
-                self._reconstruct(volume, piece)
+            self._read_piece(member, at, volume, out[volume - offset : volume - offset + length])
+
+    def _read_piece(self, member: int, at: int, volume: int, out: Bytes) -> None:
+        """A piece of one data strip: read, else computed, else sector by sector: two members that are bad in
+        different sectors make up for each other."""
+        if self._read_cell(member, at, out):
+            return
+        try:
+            if not self.geometry.redundant:
+                raise DataLost(source=self, offset=volume, length=out.size, members=[member])
+            self._reconstruct(volume, out)
+        except DataLost:
+            first = min(out.size, SECTOR - at % SECTOR)
+            if first == out.size:
+                raise
+            for begin, end in [(0, first), *((i, min(i + SECTOR, out.size)) for i in range(first, out.size, SECTOR))]:
+                self._read_piece(member, at + begin, volume + begin, out[begin:end])
 
     def readable(self, member: int, at: int, length: int) -> bool:
         """Whether the member is there and its content counts over these bytes."""
@@ -108,6 +123,24 @@ class Array:
         number, inner = divmod(volume, self.geometry.strip_bytes)
         wanted = number % self.geometry.pattern.group_strips
         group, period = self._group(number // self.geometry.pattern.group_strips)
+        self._solve(group, period, wanted, inner, out, volume)
+
+    def compute(self, member: int, row: int, inner: int, out: Bytes) -> None:
+        """Compute a piece of any strip, data, copy or parity, from the rest of its group, never from itself.
+
+        row    of the member, from 0; inner: where in the strip the piece begins, in bytes
+        Raises DataLost when it does not follow from what can be read (its offset is that of a data strip's bytes in
+        the volume, -1 for a strip that holds no data).
+        """
+        pattern = self.geometry.pattern
+        period, phase = divmod(row, pattern.rows)
+        group = next(group for group in pattern.groups if (phase, member) in group.cells)
+        strip = self.geometry.strip_bytes
+        volume = int(self.geometry.to_volume(member, self.geometry.start_bytes[member] + row * strip))
+        where = volume + inner if volume >= 0 else -1
+        self._solve(group, period, group.cells.index((phase, member)), inner, out, where)
+
+    def _solve(self, group: Group, period: int, wanted: int, inner: int, out: Bytes, volume: int) -> None:
         erased = self._erased(group, period, inner, out.size)
         erased.add(wanted)
         while True:
@@ -334,7 +367,8 @@ def lost_ranges(array: Array, bad: Iterable[tuple[int, int, int]]) -> list[Range
                     if first >= 0 and piece not in tried:
                         tried.add(piece)
                         if not _can_read(array, *piece):
-                            lost.add(piece)
+                            sectors = ((i, min(i + SECTOR, piece[1])) for i in range(*piece, SECTOR))
+                            lost.update(sector for sector in sectors if not _can_read(array, *sector))
     return union(lost)
 
 
