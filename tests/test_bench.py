@@ -9,7 +9,7 @@ import pytest
 from faithful_stripe.bench import errors, members, volumes
 from faithful_stripe.bench.bench import Bench, create
 from faithful_stripe.bench.clock import Clock, iso
-from faithful_stripe.bench.description import bay_labels, read_description, shipped
+from faithful_stripe.bench.description import bay_labels, description_text, read_description
 from faithful_stripe.bench.errors import BenchError
 from faithful_stripe.bench.events import KINDS
 from faithful_stripe.bench.journal import Journal, Record, _append
@@ -380,7 +380,7 @@ def _no_space(*_args):
     ],
 )
 def test_a_wrong_description_names_the_place(tmp_path, find, put, words):
-    text = shipped()[1]
+    text = description_text(None)[1]
     assert find in text
     (tmp_path / "d.toml").write_text(text.replace(find, put, 1))
     with pytest.raises(BenchError, match=words):

@@ -10,31 +10,11 @@ from .conftest import FSTRIPE, SERIALS
 from .test_room import TWO
 
 YES = ("--yes", "--expect-serials", ",".join(SERIALS))
-SECOND = """
-format = "faithful-stripe/bench/1"
-[server]
-name = "skerry-2"
-maker = "Tarn & Quill"
-model = "TQ-2080"
-serial = "TQ2080-0007"
-firmware = "2.14.0"
-bays = "1-4"
-panel = ["1-4"]
-[[controller]]
-id = "RAID-1"
-maker = "Tarn & Quill"
-model = "Lintel R4"
-serial = "LR4-10020"
-firmware = "5.3.1"
-bays = "1-4"
-rebuild_rate = 60
-"""
 
 
 def test_drives_of_a_dead_server_are_taken_over_by_another(fstripe, observatory):
     """The whole way: pulled, moved, shown as foreign, not taken unasked, imported, read."""
     a, b = ("--at", "a"), ("--at", "b")
-    (fstripe.folder / "second.toml").write_text(SECOND)
     fstripe("bench", "new", "a")
     fstripe(*a, "volume", "add", "records", "--level", "RAID5", "--bays", "4-7", *YES)
     digest = fstripe(*a, "bench", "load", "records", observatory, "--json").json["sha256"]
@@ -45,7 +25,7 @@ def test_drives_of_a_dead_server_are_taken_over_by_another(fstripe, observatory)
     for serial in SERIALS:
         fstripe(*a, "bench", "pull", serial)
     takes = [word for serial in SERIALS for word in ("--take", f"a:{serial}")]
-    assert fstripe("bench", "new", "b", "--from", "second.toml", *takes).status == 0
+    assert fstripe("bench", "new", "b", "--from", "skerry-2", *takes).status == 0
     for bay, serial in enumerate(reversed(SERIALS), 1):
         assert fstripe(*b, "bench", "seat", bay, serial).status == 0
     seen = fstripe(*b, "survey")
@@ -67,12 +47,11 @@ def test_drives_of_a_dead_server_are_taken_over_by_another(fstripe, observatory)
 
 def test_a_foreign_set_up_is_cleared_after_its_name_was_typed(fstripe):
     a, b = ("--at", "a"), ("--at", "b")
-    (fstripe.folder / "second.toml").write_text(SECOND)
     fstripe("bench", "new", "a")
     fstripe(*a, "volume", "add", "records", "--level", "RAID5", "--bays", "4-7", *YES)
     for serial in SERIALS[:2]:
         fstripe(*a, "bench", "pull", serial)
-    fstripe("bench", "new", "b", "--from", "second.toml", "--take", f"a:{SERIALS[0]}", "--take", f"a:{SERIALS[1]}")
+    fstripe("bench", "new", "b", "--from", "skerry-2", "--take", f"a:{SERIALS[0]}", "--take", f"a:{SERIALS[1]}")
     fstripe(*b, "bench", "seat", 1, SERIALS[0])
     fstripe(*b, "bench", "seat", 2, SERIALS[1])
     short = fstripe(*b, "volume", "import", "records", *YES)

@@ -4,7 +4,7 @@ import random
 
 import pytest
 
-from faithful_stripe.bench import errors, jobs, members, volumes
+from faithful_stripe.bench import assemble, errors, jobs, members, volumes
 from faithful_stripe.bench.bench import Bench, create
 from faithful_stripe.bench.volumes import Wish
 from faithful_stripe.core.arrays.rebuild import check_rows
@@ -77,6 +77,8 @@ def rig(tmp_path, wall):
 def test_a_spare_takes_over_and_stands_by_again(rig):
     r = rig()
     assert r.spare("13") == ["SpareAdded"]
+    with r.session() as s:  # it carries the set-up now, and that is nothing left over
+        assert assemble.describe(s.controller, s.state.in_bay("13")) == ""
     assert r.do(lambda s: s.fail("5")) == ["DriveFailure", "VolumeDegraded", "RebuildStarted", "SpareTookOver"]
     assert r.bays() == ["4", "13", "6", "7"] and r.intact() and r.margin() == 0
     assert r.wait(20) == ["RebuildDone", "VolumeOK"] and r.margin() == 1

@@ -38,6 +38,22 @@ SPARED = [
     *NESTED, [*AT, "bench", "fault", "9"], [*AT, "bench", "advance", "3h"], [*AT, "bench", "fault", "6", "predicted"],
 ]  # fmt: skip
 
+MOVED = [
+    *MADE,
+    [*AT, "bench", "pull", "5"],
+    [*AT, "bench", "load", "records", "observatory", "--yes", "--expect-serials", SERIALS],
+    *([*AT, "bench", "pull", bay] for bay in "467"),
+    [
+        "bench",
+        "new",
+        "second",
+        "--from",
+        "skerry-2",
+        *(w for s in SERIALS.split(",") for w in ("--take", f"skerry:{s}")),
+    ],
+    *(["--at", "second", "bench", "seat", str(8 - i), serial] for i, serial in enumerate(SERIALS.split(","))),
+]
+
 # name: (what happens first, what is shown, seconds until the picture)
 SCENES = {
     "survey": (SPARED, "fstripe --at skerry survey", 2.5),
@@ -48,6 +64,9 @@ SCENES = {
     "watch": (SPARED, "fstripe --at skerry watch --speed 1800", 8.0),
     "log": (SPARED, "fstripe --at skerry log", 2.5),
     "lineup-solve": ([*REBUILT, "shuffle"], "fstripe lineup solve pile/*.img --out found.toml", 6.0),
+    "foreign": (
+        MOVED, "fstripe --at second survey; fstripe --at second volume import records", 4.0,
+    ),
     "help": ([], "fstripe --help", 2.0),
 }  # fmt: skip
 

@@ -85,7 +85,9 @@ def _decode(controller: Controller, drive: Drive) -> ddf.Metadata | None:
 
 
 def describe(controller: Controller, drive: Drive) -> str:
-    """What set-up a drive that nothing uses carries, in words; "" for none."""
+    """What set-up a drive carries that is not the controller's own present one, in words; "" for none."""
+    if drive.serial in controller.memory.spares or controller.memory.in_use(drive.serial):
+        return ""
     try:
         told = ddf.decode(controller.medium(drive))
     except FormatError:

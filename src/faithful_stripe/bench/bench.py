@@ -15,7 +15,7 @@ from ..media.parts import create_image
 from ..media.whole import sync_folder, write_text
 from . import events
 from .clock import Clock, iso
-from .description import read_description, shipped
+from .description import description_text, read_description
 from .errors import BenchError
 from .hands import Hands
 from .state import Drive, State
@@ -91,7 +91,7 @@ def create(
     if folder.exists():
         raise BenchError(bench=folder, what="it exists already", to_do="choose another name; nothing is overwritten")
     state = read_description(description, now())
-    text = shipped()[1] if description is None else description.read_text("utf-8")
+    text = description_text(description)[1]
     _sweep(folder)
     building = folder.with_name(f".{folder.name}.new-{os.getpid()}")
     with ExitStack() as stack:

@@ -29,28 +29,29 @@ _MODEL = {
 _PLACED = {"model": str, "serial": str}
 
 
-def shipped() -> tuple[str, str]:
-    """Name and text of the description that comes with the program."""
-    name = "skerry.toml"
-    return name, resources.files("faithful_stripe.bench").joinpath("data", name).read_text("utf-8")
+SHIPPED = ("skerry", "skerry-2")
+"""Descriptions that come with the program, by name; the first is taken where none is named."""
 
 
-def read_description(path: Path | None, now: float) -> State:
-    """The state of a new bench from a description file; the shipped one without a path.
+def description_text(wanted: Path | None) -> tuple[str, str]:
+    """Name and text of a description: a file, or one of those that come with the program. Raises BenchError."""
+    name = str(wanted) if wanted is not None else SHIPPED[0]
+    if name in SHIPPED and not Path(name).is_file():
+        return name, resources.files("faithful_stripe.bench").joinpath("data", f"{name}.toml").read_text("utf-8")
+    try:
+        return name, Path(name).read_text("utf-8")
+    except (OSError, UnicodeDecodeError) as reason:
+        to_do = f"check the file ({reason}), or name one that comes with the program: {', '.join(SHIPPED)}"
+        raise BenchError(bench=name, what="the description cannot be read", to_do=to_do) from reason
+
+
+def read_description(wanted: Path | None, now: float) -> State:
+    """The state of a new bench from a description.
 
     now  bench and wall seconds at which its clock starts
     Raises BenchError naming the file, the table and the key that is wrong.
     """
-    if path is None:
-        name, text = shipped()
-    else:
-        name = str(path)
-        try:
-            text = path.read_text("utf-8")
-        except (OSError, UnicodeDecodeError) as reason:
-            raise BenchError(
-                bench=name, what="the description cannot be read", to_do=f"check the file ({reason})"
-            ) from reason
+    name, text = description_text(wanted)
     try:
         document = tomllib.loads(text)
     except tomllib.TOMLDecodeError as reason:

@@ -65,6 +65,8 @@ def import_(
     if not as_json or not yes:
         parts: list[Part] = [Line(f"To be taken over by controller {found.controller}:", "head")]
         parts += [part for f in group for part in foreign_parts(f)]
+        if any(m.state in ("stale", "incomplete") for f in group for m in f.members):
+            parts.append(Line("Members that are out of date or incomplete will be rebuilt from the others.", "Warning"))
         show([*parts, Line("No data will be lost; the drives will carry this controller's set-up.")], err=True)
     if not found.trouble:
         confirm(name, _serials(group), yes, expect_serials)

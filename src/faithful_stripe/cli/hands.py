@@ -24,7 +24,9 @@ def bench() -> None:
 
 @bench.command()
 @click.argument("name", type=click.Path(path_type=Path))
-@click.option("--from", "description", type=click.Path(path_type=Path), help="A bench description (TOML).")
+@click.option("--from", "description", type=click.Path(path_type=Path), metavar="FILE",
+    help="A bench description (TOML), or one that comes with the program: skerry, skerry-2.",
+)  # fmt: skip
 @click.option(
     "--take", "takes", multiple=True, metavar="BENCH:SERIAL", help="Move a loose drive of another bench here."
 )
@@ -39,7 +41,7 @@ def new(name: Path, description: Path | None, takes: tuple[str, ...], as_json: b
     \b
     Example:
       fstripe bench new skerry
-      fstripe bench new second --from second.toml --take skerry:HG4K20931 --take skerry:HG4K20944
+      fstripe bench new second --from skerry-2 --take skerry:HG4K20931 --take skerry:HG4K20944
     """
     from ..bench.bench import create
     from ..core.units import decimal_size

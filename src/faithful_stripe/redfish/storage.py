@@ -182,7 +182,7 @@ class StorageResources:
         content = None
         if drive.works and self.state.power:
             try:
-                content = self._leftovers(drive) if not found else None
+                content = None if self.c.memory.in_use(drive.serial) else self._leftovers(drive)
             except MediaError as reason:
                 status = {"State": "UnavailableOffline", "Health": "Critical", "Conditions": [_condition(reason)]}
                 indicator = "Fail"
