@@ -58,6 +58,7 @@ MOVED = [
 SCENES = {
     "survey": (SPARED, "fstripe --at skerry survey", 2.5),
     "bays": (SPARED, "fstripe --at skerry bays", 2.5),
+    "weigh": ([], "fstripe weigh --drives 9 --size 4TB --workload files; fstripe weigh --explain RAID50", 3.0),
     "volume-add": (
         MADE[:1], "fstripe --at skerry volume add gauges --level RAID50 --spans 8-10/11,12,14 --strip 256KiB", 2.5,
     ),

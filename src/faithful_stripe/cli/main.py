@@ -27,6 +27,7 @@ COMMANDS: dict[str, Entry] = {
     "bays": Entry("look", "look", "bays", "Draw the front panel: what stands in which bay."),
     "log": Entry("look", "look", "log", "The server's events, in order."),
     "watch": Entry("look", "look", "watch", "Follow rebuilds, copies and checks until they are done."),
+    "weigh": Entry("prepare", "weigh", "weigh", "Weigh the layouts: capacity, margin, speed, risk."),
     "volume": Entry(
         "build", "foreign", "volume", "Make, show, check, rebuild, import and remove volumes (virtual drives)."
     ),
