@@ -65,7 +65,7 @@ class Bench:
                     session.cut_power(power_cut)
                     if not stay_off:
                         session.power_on()
-                elif state.power:
+                elif session.active:
                     session.recover()
                 session.advance()
                 yield session

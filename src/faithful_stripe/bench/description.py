@@ -9,8 +9,9 @@ from importlib import resources
 from pathlib import Path
 from typing import Any
 
+from . import firmware
 from .controller import SETTINGS
-from .errors import BenchError
+from .errors import BadAttribute, BenchError
 from .state import Drive, Memory, State
 
 FORMAT = "faithful-stripe/bench/1"
@@ -21,6 +22,7 @@ _SERVER = {
 }  # fmt: skip
 _CONTROLLER = {
     "id": str, "maker": str, "model": str, "serial": str, "firmware": str, "bays": str, "rebuild_rate": int,
+    "slot": int, "lanes": int, "generation": int,
 }  # fmt: skip
 _MODEL = {
     "vendor": str, "model": str, "part": str, "size": int, "media": str, "protocol": str, "rpm": int,
@@ -29,7 +31,7 @@ _MODEL = {
 _PLACED = {"model": str, "serial": str}
 
 
-SHIPPED = ("skerry", "skerry-2")
+SHIPPED = ("skerry", "skerry-2", "skerry-new")
 """Descriptions that come with the program, by name; the first is taken where none is named."""
 
 
@@ -82,6 +84,11 @@ class _Reader:
         self.name = name
 
     def state(self, document: dict[str, Any], now: float) -> State:
+        if document.get("like") in SHIPPED:
+            base = tomllib.loads(description_text(Path(document.pop("like")))[1])
+            document = {k: base[k] | v if isinstance(v, dict) and k in base else v for k, v in document.items()} | {
+                k: v for k, v in base.items() if k not in document
+            }
         if document.get("format") != FORMAT:
             raise self._wrong("format", f"expected {FORMAT!r}, found {document.get('format')!r}")
         server = self._table({"hot_swap": True} | self._found(document, "server"), "server", _SERVER)
@@ -92,6 +99,11 @@ class _Reader:
         controllers = self._controllers(document, bays)
         models = {key: self._model(entry, f"model.{key}") for key, entry in document.get("model", {}).items()}
         state = State(server, bays, (now, now), controllers)
+        try:
+            firmware.ask(state, self._found({"firmware": {}} | document, "firmware"))
+        except BadAttribute as reason:
+            raise self._wrong("firmware", reason.what) from reason
+        firmware.restart(state, now - firmware.BOOT_SECONDS)
         for bay, entry in document.get("seated", {}).items():
             if bay not in bays:
                 raise self._wrong(f"seated.{bay}", f"expected one of the bays {', '.join(bays)}")
@@ -104,10 +116,14 @@ class _Reader:
         made: dict[str, Memory] = {}
         left = list(bays)
         for i, entry in enumerate(document.get("controller", [])):
+            if isinstance(entry, dict):
+                entry = {"slot": i + 1, "lanes": 8, "generation": 3} | entry
             facts = self._table(entry, f"controller {i + 1}", _CONTROLLER)
             name, rate = facts["id"], facts.pop("rebuild_rate")
             if not re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9.-]{0,31}", name) or name in made:
                 raise self._wrong(f"controller {i + 1}.id", "expected 1 to 32 letters, digits, dots, dashes, each once")
+            if f"Slot{facts['slot']}Width" not in firmware.registry() or not 1 <= facts["generation"] <= 4:
+                raise self._wrong(f"controller {name}.slot", "expected slot 1 or 2, generation 1 to 4")
             if not 1 <= rate <= 100:
                 raise self._wrong(f"controller {name}.rebuild_rate", f"expected 1 to 100 per cent, found {rate}")
             facts["bays"] = bay_labels(facts["bays"])

@@ -186,6 +186,24 @@ class BadSetting(ControllerRefusal):
     remedy = "nothing was changed; `controller show` lists the settings"
 
 
+class BadAttribute(ControllerRefusal):
+    message_id = "FaithfulStripe.1.0.BadAttribute"
+    template = "firmware attribute {name}: {what}"
+    remedy = "{advice}"
+
+
+class NoVolumesOffered(ControllerRefusal):
+    message_id, status = "FaithfulStripe.1.0.NoVolumesOffered", 409
+    template = "the controllers offer no volumes: the storage mode is not RAID"
+    remedy = "set it and restart: fstripe firmware set DiskControllerUse=Raid, then fstripe firmware restart"
+
+
+class NoReset(ControllerRefusal):
+    message_id = "Base.1.18.ActionParameterNotSupported"
+    template = "ResetType {kind!r} is not possible now"
+    remedy = "possible: {known}"
+
+
 class NoSpare(ControllerRefusal):
     message_id, status = "FaithfulStripe.1.0.NoSpare", 409
     template = "bay {bay}: drive {serial} is not a hot spare"

@@ -68,6 +68,9 @@ KINDS: dict[str, Kind] = {
     "power lost": Kind(
         _OURS + "PowerLost", "Critical", ("server",), "The power of the server {server} was cut.", "Restore the power.",
     ),
+    "power off": Kind(
+        _OURS + "PowerOff", "OK", ("server",), "The server {server} was switched off; work in progress stopped there.",
+    ),
     "power on": Kind(
         _OURS + "PowerOn", "OK", ("server",),
         "The server {server} has power again; its controllers read their drives and finish the writes they had begun.",

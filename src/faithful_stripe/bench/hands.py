@@ -34,7 +34,7 @@ class Hands(Session):
         bay = str(drive.bay)
         self._check_hot(bay, "pull the drive")
         drive.bay, drive.place = None, "pulled"
-        if self.state.power:
+        if self.active:
             members.drive_gone(self.controller_at(bay), drive, bay, "drive removed")
         return drive
 
@@ -54,7 +54,7 @@ class Hands(Session):
         self.medium(drive)  # a damaged image is found before anything changes
         drive.bay, drive.place, drive.link = bay, "", None
         drive.fault = "" if drive.fault == "link" else drive.fault
-        if self.state.power:
+        if self.active:
             members.drive_seated(controller, drive)
             self.recover()
         return drive
@@ -66,8 +66,8 @@ class Hands(Session):
     # faults -------------------------------------------------------------------------------------
 
     def _of(self, drive: Drive) -> Controller | None:
-        """The controller that notices what happens to a seated drive; None while the server is off."""
-        return self.controller_at(str(drive.bay)) if self.state.power else None
+        """The controller that notices what happens to a seated drive; None while none is at work."""
+        return self.controller_at(str(drive.bay)) if self.active else None
 
     def fail(self, bay_or_serial: str) -> Drive:
         """Make a seated drive fail: it answers nothing any more."""

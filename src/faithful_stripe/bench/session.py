@@ -7,7 +7,7 @@ import random
 from pathlib import Path
 
 from ..media.parts import open_image
-from . import errors, events, jobs, members, ondisk, takeover
+from . import errors, events, firmware, jobs, members, ondisk, takeover
 from .clock import Clock, iso
 from .controller import Controller
 from .drive import Medium
@@ -91,7 +91,7 @@ class Session:
 
     def save(self) -> None:
         """Store what changed, write changed set-ups to the drives, and log what happened."""
-        if self.state.power:
+        if self.active:
             for controller in self.controllers.values():
                 jobs.activate(controller)
                 ondisk.update(controller, self._keep)
@@ -115,26 +115,48 @@ class Session:
 
     # power --------------------------------------------------------------------------------------
 
+    @property
+    def active(self) -> bool:
+        """Whether the controllers are at work: the server is on and its firmware offers volumes."""
+        return self.state.power and firmware.offers_volumes(self.state)
+
     def require_power(self) -> None:
-        """Raise PoweredOff unless the server is on."""
+        """Raise PoweredOff, NoVolumesOffered unless the controllers are at work."""
         if not self.state.power:
             raise errors.PoweredOff()
+        if not self.active:
+            raise errors.NoVolumesOffered()
 
     def cut_power(self, rng: random.Random) -> None:
         """The power fails: drives lose some of what they had not flushed, all work stops where it is."""
         drives = [d for d in self.state.drives.values() if d.bay]
         self.power_lost = sum(self.medium(d).cache.lose_power(rng) for d in drives)
+        self._stop()
+        self.tell("power lost")
+
+    def shut_down(self) -> None:
+        """Switch the server off in order: nothing is lost, work stops where it is."""
+        for drive in self.state.drives.values():
+            if drive.bay:
+                self.medium(drive).flush()
+        self._stop()
+        self.tell("power off")
+
+    def _stop(self) -> None:
         for controller in self.controllers.values():
             controller.now = max(controller.now, self.clock.now())
             for job in controller.memory.jobs.values():
                 job.base, job.since = jobs.done(controller, job), None
         self.state.power = False
-        self.tell("power lost")
 
     def power_on(self) -> None:
-        """Switch the server on: each controller reads its drives, and the writes it had begun are finished."""
+        """Switch the server on: settings that waited come into force, each controller reads its drives, and the
+        writes it had begun are finished."""
+        firmware.restart(self.state, self.clock.now())
         self.state.power = True
         self.tell("power on")
+        if not self.active:
+            return
         for controller in self.controllers.values():
             if controller.memory.setup.get("mark") == "":  # killed while the set-up was being written
                 ondisk.update(controller, self._keep)
@@ -173,7 +195,7 @@ class Session:
         """Carry work on to now, or to `seconds` of bench time from now."""
         moment = self.clock.now() + seconds
         busy = any(c.memory.jobs for c in self.controllers.values()) or any(d.link for d in self.state.drives.values())
-        if self.state.power:
+        if self.active:
             self._work_until(moment)
         for controller in self.controllers.values():
             controller.now = max(controller.now, moment)

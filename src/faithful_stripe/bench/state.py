@@ -226,6 +226,8 @@ class State:
     clock  (bench seconds, wall seconds) of the last mark
     power  whether the server is on
     lid    whether the chassis is open
+    firmware, pending  attributes that are not as they came; those that wait for the next restart
+    boot_order  references of boot options, the first is started first; boot_until: bench time when a restart is over
     """
 
     server: dict[str, Any]
@@ -236,6 +238,10 @@ class State:
     power: bool = True
     lid: bool = False
     next_number: int = 1
+    firmware: dict[str, Any] = field(default_factory=dict)
+    pending: dict[str, Any] = field(default_factory=dict)
+    boot_order: list[str] = field(default_factory=list)
+    boot_until: float = 0.0
 
     def in_bay(self, bay: str) -> Drive | None:
         """The drive seated in a bay."""
@@ -253,6 +259,12 @@ def to_rows(state: State) -> dict[tuple[str, str], dict[str, Any]]:
         ("meta", "server"): state.server,
         ("meta", "bays"): {"labels": state.bays},
         ("meta", "machine"): {"power": state.power, "lid": state.lid, "next": state.next_number},
+        ("meta", "firmware"): {
+            "current": state.firmware,
+            "pending": state.pending,
+            "order": state.boot_order,
+            "until": state.boot_until,
+        },
         ("meta", "clock"): {"bench": state.clock[0], "wall": state.clock[1]},
     }
     rows |= {("drive", serial): asdict(drive) for serial, drive in state.drives.items()}
@@ -271,7 +283,7 @@ def memory_rows(memory: Memory, prefix: str = "") -> dict[tuple[str, str], dict[
 
 def from_rows(rows: dict[tuple[str, str], dict[str, Any]]) -> State:
     """The inverse of `to_rows`. Raises KeyError or TypeError when rows are missing or unknown."""
-    machine = rows["meta", "machine"]
+    machine, firmware = rows["meta", "machine"], rows["meta", "firmware"]
     state = State(
         server=rows["meta", "server"],
         bays=rows["meta", "bays"]["labels"],
@@ -279,6 +291,10 @@ def from_rows(rows: dict[tuple[str, str], dict[str, Any]]) -> State:
         power=machine["power"],
         lid=machine["lid"],
         next_number=machine["next"],
+        firmware=firmware["current"],
+        pending=firmware["pending"],
+        boot_order=firmware["order"],
+        boot_until=firmware["until"],
         controllers={key: Memory(**value) for (kind, key), value in rows.items() if kind == "controller"},
     )
     for (kind, key), value in sorted(rows.items(), key=_by_number):

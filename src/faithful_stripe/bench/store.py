@@ -15,7 +15,7 @@ from .errors import BenchError
 from .state import Event, State, from_rows, to_rows
 
 FILE = "state.db"
-SCHEMA = 2
+SCHEMA = 3
 WAIT_SECONDS = 60.0
 
 _TABLES = """

@@ -27,12 +27,14 @@ COMMANDS: dict[str, Entry] = {
     "bays": Entry("look", "look", "bays", "Draw the front panel: what stands in which bay."),
     "log": Entry("look", "look", "log", "The server's events, in order."),
     "watch": Entry("look", "look", "watch", "Follow rebuilds, copies and checks until they are done."),
+    "firmware": Entry("prepare", "firmware", "firmware", "Firmware settings: show, set, restart and read again."),
     "weigh": Entry("prepare", "weigh", "weigh", "Weigh the layouts: capacity, margin, speed, risk."),
     "volume": Entry(
         "build", "foreign", "volume", "Make, show, check, rebuild, import and remove volumes (virtual drives)."
     ),
     "spare": Entry("build", "spares", "spare", "Hot spares: add and remove."),
     "controller": Entry("build", "spares", "controller", "What a controller does by itself, and how fast."),
+    "boot": Entry("build", "firmware", "boot", "Put a volume first in the boot order."),
     "lineup": Entry("recover", "recover", "lineup", "Reconstruct an array's member order from drive images."),
     "bench": Entry("bench", "hands", "bench", "The simulated server: make one, and be the hands in its machine room."),
     "demo": Entry("bench", "demo", "demo", "The whole job on a new bench, each command shown as it runs."),

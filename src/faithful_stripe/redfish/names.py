@@ -12,6 +12,9 @@ OEM = "FaithfulStripe"
 
 BASE = "Base.1.18."
 
+RESETS = {True: ("GracefulRestart", "GracefulShutdown"), False: ("On",)}
+"""The resets that are possible, by whether the server is on."""
+
 
 def system(name: str) -> str:
     return f"{ROOT}Systems/{name}"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from datetime import UTC, datetime
 
+from ..bench import firmware
 from ..bench.hands import Hands
 from ..bench.state import Event
 from . import names
@@ -37,6 +38,7 @@ class Resources:
             "Systems": link(names.ROOT + "Systems"),
             "Chassis": link(names.ROOT + "Chassis"),
             "Managers": link(names.ROOT + "Managers"),
+            "Registries": link(names.ROOT + "Registries"),
             "Links": {},
         }
 
@@ -60,12 +62,32 @@ class Resources:
                 "HealthRollup": self._worst(),
             },
             "Storage": link(path + "/Storage"),
+            "Bios": link(path + "/Bios"),
+            "Boot": {
+                "BootOrder": firmware.boot_options(self.state),
+                "BootOptions": link(path + "/BootOptions"),
+            },
+            "BootProgress": {"LastState": self._progress()},
+            "PCIeDevices": [link(f"{path}/PCIeDevices/{raid}") for raid in self.session.controllers],
+            "Actions": {
+                "#ComputerSystem.Reset": {
+                    "target": path + "/Actions/ComputerSystem.Reset",
+                    "ResetType@Redfish.AllowableValues": list(names.RESETS[self.state.power]),
+                }
+            },
             "LogServices": link(path + "/LogServices"),
             "Links": {
                 "Chassis": [link(names.chassis(self.server))],
                 "ManagedBy": [link(names.manager(self.server))],
             },
         }
+
+    def _progress(self) -> str:
+        if not self.state.power:
+            return "None"
+        return (
+            "OSRunning" if self.session.clock.now() >= self.state.boot_until else "SystemHardwareInitializationComplete"
+        )
 
     def chassis(self) -> Body:
         path = names.chassis(self.server)

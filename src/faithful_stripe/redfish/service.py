@@ -15,14 +15,26 @@ from ..bench.errors import BenchError, ControllerRefusal
 from ..core.arrays.levels import GeometryError
 from ..core.errors import StripeError
 from . import names
-from .handlers import Handler, Refused
+from .answers import Refused
+from .handlers import Handler
+from .prepare import REGISTRY
 
 _ROUTES: tuple[tuple[str, str, tuple[str, ...]], ...] = (
     ("/redfish", "versions", ("GET",)),
     ("/redfish/v1", "root", ("GET",)),
     ("/redfish/v1/", "root", ("GET",)),
     ("/redfish/v1/Systems", "systems", ("GET",)),
-    ("/redfish/v1/Systems/<system>", "system", ("GET",)),
+    ("/redfish/v1/Systems/<system>", "system", ("GET", "PATCH")),
+    ("/redfish/v1/Systems/<system>/Actions/ComputerSystem.Reset", "reset", ("POST",)),
+    ("/redfish/v1/Systems/<system>/Bios", "bios", ("GET",)),
+    ("/redfish/v1/Systems/<system>/Bios/Settings", "bios_settings", ("GET", "PATCH")),
+    ("/redfish/v1/Systems/<system>/BootOptions", "boot_options", ("GET",)),
+    ("/redfish/v1/Systems/<system>/BootOptions/<int:number>", "boot_option", ("GET",)),
+    ("/redfish/v1/Systems/<system>/PCIeDevices", "pcie_devices", ("GET",)),
+    ("/redfish/v1/Systems/<system>/PCIeDevices/<device>", "pcie_device", ("GET",)),
+    ("/redfish/v1/Registries", "registries", ("GET",)),
+    (f"/redfish/v1/Registries/{REGISTRY}", "registry_file", ("GET",)),
+    (f"/redfish/v1/Registries/{REGISTRY}/registry", "registry", ("GET",)),
     ("/redfish/v1/Systems/<system>/Storage", "storages", ("GET",)),
     ("/redfish/v1/Systems/<system>/Storage/<raid>", "storage", ("GET",)),
     ("/redfish/v1/Systems/<system>/Storage/<raid>/Controllers", "controllers", ("GET",)),
@@ -95,7 +107,7 @@ class Service:
             handler = Handler(session, request)
             handler.check_path(**arguments)
             method = "" if request.method in ("GET", "HEAD") else "_" + request.method.lower()
-            wanted = {k: v for k, v in arguments.items() if k in ("bay", "number")}
+            wanted = {k: v for k, v in arguments.items() if k in ("bay", "number", "device")}
             response: Response = getattr(handler, endpoint + method)(**wanted)
             return response
 

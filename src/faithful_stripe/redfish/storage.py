@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ..bench import assemble, jobs
+from ..bench import assemble, firmware, jobs
 from ..bench.controller import RESERVED_BYTES, Controller
 from ..bench.hands import Hands, warmth
 from ..bench.state import Drive, Job, Member, Volume
@@ -26,6 +26,7 @@ class StorageResources:
         self.state = session.state
         self.server: str = session.state.server["name"]
         self.raid: str = controller.facts["id"]
+        self.raid_offered = firmware.offers_volumes(session.state)
 
     def storage(self) -> Body:
         path = names.storage(self.server, self.raid)
@@ -39,12 +40,14 @@ class StorageResources:
             "Controllers": link(path + "/Controllers"),
             "Drives": [link(names.drive(self.server, self.raid, bay)) for bay in self.c.bays],
             "Drives@odata.count": len(self.c.bays),
-            "Volumes": link(path + "/Volumes"),
+            **({"Volumes": link(path + "/Volumes")} if self.raid_offered else {}),
             "Links": {"Enclosures": [link(names.chassis(self.server))]},
             "Actions": {"Oem": actions},
             "Oem": {
                 names.OEM: {
-                    "ForeignVolumes": [self._foreign(f) for f in assemble.foreign(self.c)] if self.state.power else []
+                    "ForeignVolumes": [self._foreign(f) for f in assemble.foreign(self.c)]
+                    if self.session.active
+                    else []
                 }
             },
         }
@@ -86,7 +89,7 @@ class StorageResources:
             "SerialNumber": self.c.facts["serial"],
             "FirmwareVersion": self.c.facts["firmware"],
             "SupportedDeviceProtocols": ["SAS", "SATA"],
-            "SupportedRAIDTypes": [name for name in LEVELS if name != "SPAN"] + ["None"],
+            "SupportedRAIDTypes": [*(n for n in LEVELS if n != "SPAN"), "None"] if self.raid_offered else [],
             "ControllerRates": {
                 "RebuildRatePercent": settings["rebuild_rate"],
                 "ConsistencyCheckRatePercent": settings["check_rate"],
@@ -157,8 +160,8 @@ class StorageResources:
         return state if self.state.power else "StandbyOffline"
 
     def _drive_state(self, drive: Drive) -> Body:
-        found = self.c.memory.memberships(drive.serial)
-        spare = self.c.memory.spares.get(drive.serial)
+        found = self.c.memory.memberships(drive.serial) if self.raid_offered else []
+        spare = self.c.memory.spares.get(drive.serial) if self.raid_offered else None
         state, health, indicator = "Enabled", "OK", "OK"
         if found:
             indicator = min((self._member_led(v, p) for v, p in found), key=_LED_ORDER.index)

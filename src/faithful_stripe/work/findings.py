@@ -17,6 +17,11 @@ def findings(seen: Survey) -> list[Finding]:
     if seen.power.lower() == "off":
         what = "the server is off; what follows is what was known last"
         found.append(Finding("Warning", seen.server, what, "restore the power, then look again"))
+    for c in seen.controllers:
+        if c.direct:
+            what = "offers no volumes: its drives are presented one by one"
+            to_do = "set the storage mode: `firmware show`, `firmware set`, `firmware restart`"
+            found.append(Finding("Warning", f"controller {c.id}", what, to_do))
     if seen.lid_open:
         what = "the chassis is open"
         found.append(Finding("Warning", seen.server, what, "close it: the drives are cooled badly while it is open"))

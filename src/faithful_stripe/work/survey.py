@@ -34,7 +34,11 @@ class Paths:
 
     def volumes(self, controller: str) -> str:
         """The path of a controller's volumes."""
-        return next(str(s["Volumes"]["@odata.id"]) for s in self.storages if _id(s) == controller)
+        for storage in self.storages:
+            if _id(storage) == controller and "Volumes" in storage:
+                return str(storage["Volumes"]["@odata.id"])
+        what = f"controller {controller} offers no volumes"
+        raise WorkError(what=what, to_do="its firmware may have to be set to RAID: `firmware show`")
 
 
 def find(client: Client) -> Paths:
@@ -42,7 +46,7 @@ def find(client: Client) -> Paths:
     for system in client.members(_link(client.root, "Systems")):
         if "Storage" not in system:
             continue
-        storages = tuple(s for s in client.members(_link(system, "Storage")) if "Volumes" in s)
+        storages = tuple(s for s in client.members(_link(system, "Storage")) if "Volumes" in s or "Drives" in s)
         if storages:
             managers = system.get("Links", {}).get("ManagedBy", [])
             manager = client.get(managers[0]["@odata.id"]) if managers else {}
@@ -60,10 +64,15 @@ def survey(client: Client) -> Survey:
     controllers, drives, volumes, foreign = [], [], [], []
     for storage in paths.storages:
         name = _id(storage)
-        mine = [_volume(v, name) for v in client.members(_link(storage, "Volumes"))]
+        offered = "Volumes" in storage
+        mine = [_volume(v, name) for v in client.members(_link(storage, "Volumes"))] if offered else []
         bodies = [listed.get(e["@odata.id"]) or client.get(e["@odata.id"]) for e in storage.get("Drives", [])]
         seen = [_drive(b, {v.path: v for v in mine}, name) for b in bodies]
-        controllers += [_controller(c, name) for c in client.members(_link(storage, "Controllers"))]
+        controllers += (
+            [_controller(c, name, offered) for c in client.members(_link(storage, "Controllers"))]
+            if "Controllers" in storage
+            else []
+        )
         volumes += [_with_members(v, seen) for v in mine]
         drives += seen
         foreign += [_foreign(f, storage, name) for f in _ours(storage).get("ForeignVolumes") or []]
@@ -122,7 +131,7 @@ def _status(body: Body) -> tuple[str, str]:
     return str(status.get("State") or ""), str(status.get("Health") or "")
 
 
-def _controller(body: Body, storage: str) -> ControllerView:
+def _controller(body: Body, storage: str, offered: bool) -> ControllerView:
     state, health = _status(body)
     rates = body.get("ControllerRates") or {}
     return ControllerView(
@@ -138,6 +147,7 @@ def _controller(body: Body, storage: str) -> ControllerView:
         check_rate=rates.get("ConsistencyCheckRatePercent"),
         replacement=str(_ours(body).get("Replacement") or ""),
         copy_on_prediction=_ours(body).get("CopyOnPrediction"),
+        direct=not offered,
     )
 
 

@@ -146,6 +146,7 @@ class ControllerView:
 
     replacement         "automatic" or "by-hand": whether a blank drive in a failed bay is taken by itself
     copy_on_prediction  whether a drive that predicts its failure is copied to a hot spare by itself
+    direct              it offers no volumes: its drives are presented one by one
     """
 
     id: str
@@ -160,6 +161,7 @@ class ControllerView:
     check_rate: int | None = None
     replacement: str = ""
     copy_on_prediction: bool | None = None
+    direct: bool = False
 
 
 @dataclass(frozen=True)

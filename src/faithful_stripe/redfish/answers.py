@@ -1,0 +1,103 @@
+"""What every answer of the Redfish service needs: reading requests, and shaping responses and refusals."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from typing import Any
+
+from werkzeug.wrappers import Request, Response
+
+from ..bench.controller import Controller
+from ..bench.hands import Hands
+from ..core.errors import StripeError
+from . import names
+from .names import Body, collection, link
+from .resources import Resources
+from .storage import StorageResources
+
+
+class Refused(StripeError):
+    """A request that the service answers with an error body: HTTP status, Redfish message."""
+
+    template = "{what}"
+    remedy = "{to_do}"
+
+    def __init__(self, status: int, message: str, what: str, to_do: str = "", **more: Any) -> None:
+        super().__init__(what=what, to_do=to_do, **more)
+        self.status, self.message = status, message
+
+
+class Answers:
+    """One request within one session."""
+
+    def __init__(self, session: Hands, request: Request) -> None:
+        self.session, self.request, self.made = session, request, Resources(session)
+        self.c: Controller = next(iter(session.controllers.values()))
+        self.storing = StorageResources(session, self.c)
+
+    # what requests say --------------------------------------------------------------------------
+
+    def _body(self) -> Body:
+        try:
+            body = json.loads(self.request.get_data())
+        except ValueError as reason:
+            raise Refused(400, names.BASE + "MalformedJSON", f"the request is not JSON ({reason})") from reason
+        if not isinstance(body, dict) or not isinstance(body.get("Oem", {}), dict):
+            raise Refused(400, names.BASE + "MalformedJSON", "the request is not a JSON object")
+        return body
+
+    def _text(self, wish: Body, key: str, fallback: object = None) -> str:
+        value = wish.get(key, fallback)
+        if value is None:
+            raise Refused(400, names.BASE + "PropertyMissing", f"the request has no property {key}", "give it")
+        if not isinstance(value, str):
+            raise Refused(400, names.BASE + "PropertyValueTypeError", f"{key}: expected text, found {value!r}")
+        return value
+
+    def _whole(self, wish: Body, key: str, fallback: int | None) -> int | None:
+        value = wish.get(key, fallback)
+        if value is None:
+            return None
+        if not isinstance(value, int) or isinstance(value, bool):
+            raise Refused(
+                400, names.BASE + "PropertyValueTypeError", f"{key}: expected a whole number, found {value!r}"
+            )
+        return value
+
+    def _number(self, key: str, fallback: int) -> int:
+        text = self.request.args.get(key, str(fallback))
+        if not text.isdecimal():
+            raise Refused(400, names.BASE + "QueryParameterValueTypeError", f"{key}: expected a number, found {text!r}")
+        return int(text)
+
+    def _match(self, body: Body) -> None:
+        wanted = self.request.headers.get("If-Match")
+        if wanted not in (None, "*", etag(body)):
+            what = "the resource has changed since it was read"
+            raise Refused(412, names.BASE + "PreconditionFailed", what, "read it again, then decide")
+
+    # what answers look like ---------------------------------------------------------------------
+
+    def _collection(self, name: str, kind: str, members: list[Body]) -> Response:
+        if self.request.args.get("$expand", "") not in (".", ".($levels=1)"):
+            members = [link(member["@odata.id"]) for member in members]
+        else:
+            members = [{**member, "@odata.etag": etag(member)} for member in members]
+        return self._ok(collection(self.request.path.rstrip("/"), kind, name, members))
+
+    def _ok(self, body: Body, status: int = 200) -> Response:
+        tag = etag(body)
+        if status == 200 and self.request.headers.get("If-None-Match") == tag:
+            return Response(status=304, headers={"ETag": tag})
+        text = json.dumps({**body, "@odata.etag": tag} if "@odata.id" in body else body)
+        return Response(text, status, {"ETag": tag}, content_type="application/json; charset=utf-8")
+
+    def _missing(self) -> Refused:
+        what = f"there is nothing at {self.request.path}"
+        return Refused(404, names.BASE + "ResourceMissingAtURI", what, "follow the links from /redfish/v1/")
+
+
+def etag(body: Body) -> str:
+    """A strong ETag: equal for equal bodies."""
+    return '"' + hashlib.sha256(json.dumps(body, sort_keys=True).encode()).hexdigest()[:20] + '"'
