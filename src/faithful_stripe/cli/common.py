@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import sys
 from collections.abc import Callable
 from dataclasses import asdict, is_dataclass
 from pathlib import Path
@@ -52,9 +53,20 @@ def named(ctx: click.Context) -> str:
 
 def target(ctx: click.Context, speed: float = 1.0) -> Client:
     """A Redfish client for the server that --at names; closed with the command."""
-    from ..redfish.target import connect
+    from ..redfish.target import Access, connect
 
-    return ctx.with_resource(connect(named(ctx), speed))
+    options = ctx.find_root().params
+    ca = options.get("ca")
+    access = Access(Path(ca) if ca else None, options.get("trust"), ask_login)
+    return ctx.with_resource(connect(named(ctx), speed, access))
+
+
+def ask_login(at: str) -> tuple[str, str] | None:
+    """Ask a person for user and password; None where nobody can be asked."""
+    if not sys.stdin.isatty():
+        return None
+    user = click.prompt(f"User at {at}", err=True)
+    return user, click.prompt("Password", hide_input=True, err=True)
 
 
 def own_bench(ctx: click.Context) -> Bench:

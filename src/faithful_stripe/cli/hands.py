@@ -8,6 +8,7 @@ import click
 
 from .common import ATTENTION, confirm, confirm_options, controller_option, json_option, own_bench, print_json
 from .faults import cut_power, echo, fault, lid, power_on, report, said_by
+from .serving import serve
 
 
 @click.group()
@@ -102,7 +103,7 @@ def seat(ctx: click.Context, bay: str, serial: str, as_json: bool) -> None:
     ctx.exit(ATTENTION if any(severity != "OK" for severity, _text in said) else 0)
 
 
-for command in (fault, cut_power, power_on, lid):
+for command in (fault, cut_power, power_on, lid, serve):
     bench.add_command(command)
 
 

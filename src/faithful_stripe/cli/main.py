@@ -73,9 +73,15 @@ class Stages(click.Group):
     envvar="FSTRIPE_AT",
     help="The server: a bench folder, or an https:// address. Also in FSTRIPE_AT.",
 )
+@click.option(
+    "--ca", type=click.Path(), metavar="FILE", help="Certificates (PEM) that are trusted besides the system's."
+)
+@click.option(
+    "--trust", metavar="FINGERPRINT", help="SHA-256 of the server's own certificate, when you have checked it."
+)
 @click.version_option(package_name="faithful-stripe", message="%(version)s")
 @click.pass_context
-def fstripe(ctx: click.Context, at: str | None) -> None:
+def fstripe(ctx: click.Context, at: str | None, ca: str | None, trust: str | None) -> None:
     """RAID for the server technician, from the empty server to the worst day.
 
     \b

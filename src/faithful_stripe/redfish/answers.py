@@ -88,7 +88,8 @@ class Answers:
 
     def _ok(self, body: Body, status: int = 200) -> Response:
         tag = etag(body)
-        if status == 200 and self.request.headers.get("If-None-Match") == tag:
+        resting = not body.get("Operations") and "DateTime" not in body
+        if status == 200 and resting and self.request.headers.get("If-None-Match") == tag:
             return Response(status=304, headers={"ETag": tag})
         text = json.dumps({**body, "@odata.etag": tag} if "@odata.id" in body else body)
         return Response(text, status, {"ETag": tag}, content_type="application/json; charset=utf-8")
@@ -99,5 +100,9 @@ class Answers:
 
 
 def etag(body: Body) -> str:
-    """A strong ETag: equal for equal bodies."""
-    return '"' + hashlib.sha256(json.dumps(body, sort_keys=True).encode()).hexdigest()[:20] + '"'
+    """An ETag: equal for bodies that say the same but for how far work is. It is weak for that, and while work is
+    under way nobody is told that nothing has changed."""
+    still = {k: v for k, v in body.items() if k not in ("Operations", "DateTime")}
+    if "Operations" in body:
+        still["Operations"] = [operation.get("OperationName") for operation in body["Operations"]]
+    return 'W/"' + hashlib.sha256(json.dumps(still, sort_keys=True).encode()).hexdigest()[:20] + '"'

@@ -1,8 +1,16 @@
-"""The Redfish client: reads resources, follows links, and turns error bodies into one clear sentence."""
+"""The Redfish client: reads resources, follows links, and turns error bodies into one clear sentence.
+
+What it puts up with: absent properties, paged collections, servers that cannot expand, tasks (202 with a monitor) or
+answers at once, ETags that are required, 503 with Retry-After, slow answers, a login that is asked for late. What is
+safe to repeat is repeated a few times: reads, and anything answered by 503, which was not carried out. A change whose
+answer was lost is never sent again (`AnswerLost`): the caller finds out by reading.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import time
+from collections.abc import Callable, Iterator
+from contextlib import suppress
 from types import TracebackType
 from typing import Any
 from urllib.parse import urlsplit
@@ -21,15 +29,39 @@ class RedfishError(StripeError):
     remedy = "{to_do}"
 
 
+class AnswerLost(RedfishError):
+    """A change was sent and no answer came: whether it was carried out is not known."""
+
+
+TRIES, LONGEST_WAIT = 4, 30.0
+"""How often what is safe to repeat is sent, and how many seconds a Retry-After is honoured at most."""
+
+TASK_PATIENCE = 600.0
+"""Seconds for which a task is followed."""
+
+Credentials = tuple[str, str]
+
+
 class Client:
     """A connection to one Redfish service.
 
-    where      how a person calls the server, for messages
-    http       the transport, its base address set
+    where   how a person calls the server, for messages
+    http    the transport, its base address set
+    login   gives user and password when the server asks for them; None where there are none
+    explain turns a failure of the connection into an error of its own; None where it says enough by itself
+    sleep   how to wait (tests hand in their own)
     """
 
-    def __init__(self, where: str, http: httpx.Client) -> None:
-        self.where, self._http = where, http
+    def __init__(
+        self,
+        where: str,
+        http: httpx.Client,
+        login: Callable[[], Credentials | None] | None = None,
+        explain: Callable[[httpx.HTTPError], StripeError | None] = lambda _reason: None,
+        sleep: Callable[[float], None] = time.sleep,
+    ) -> None:
+        self.where, self._http, self._login, self._explain, self._sleep = where, http, login, explain, sleep
+        self._session: str | None = None
         self._expand: bool | None = None
         self._root: Body | None = None
 
@@ -42,6 +74,11 @@ class Client:
         self.close()
 
     def close(self) -> None:
+        """Log out, where a session was begun, and close the connection."""
+        if self._session:
+            with suppress(httpx.HTTPError):
+                self._http.delete(self._session)
+            self._session = None
         self._http.close()
 
     @property
@@ -69,7 +106,7 @@ class Client:
             page = body.get("Members@odata.nextLink")
 
     def post(self, path: str, body: Body) -> Body:
-        """Ask for something to be made or done; the answer's body, empty where there is none."""
+        """Ask for something to be made or done; the answer's body, empty where there is none. Raises AnswerLost."""
         return self._json(self._send("POST", path, json=body))
 
     def patch(self, path: str, body: Body) -> Body:
@@ -80,18 +117,86 @@ class Client:
         """Remove a resource; with `etag` only if it is still as it was read."""
         self._send("DELETE", path, headers={"If-Match": etag} if etag else {})
 
+    # one request --------------------------------------------------------------------------------
+
     def _send(self, method: str, path: str, **more: Any) -> httpx.Response:
-        parts = urlsplit(path)
-        try:
-            response = self._http.request(method, f"{parts.path}?{parts.query}" if parts.query else parts.path, **more)
-        except httpx.HTTPError as reason:
-            what = f"{self.where}: no answer to {method} {parts.path} ({reason or type(reason).__name__})"
-            raise RedfishError(
-                what=what, to_do="check the address and the network", status=0, message_id=""
-            ) from reason
+        response = self._repeated(method, path, **more)
+        if response.status_code == 401 and self._begin_session():
+            response = self._repeated(method, path, **more)
+        if response.status_code == 428 and method in ("PATCH", "DELETE"):
+            more["headers"] = {**more.get("headers", {}), "If-Match": self._etag(path)}
+            response = self._repeated(method, path, **more)
+        if response.status_code == 202 and method != "GET":
+            response = self._follow(response)
         if response.status_code >= 400:
             raise self._error(method, path, response)
         return response
+
+    def _repeated(self, method: str, path: str, **more: Any) -> httpx.Response:
+        """One request, sent again where that is safe: after a 503, and reads whose answer did not come."""
+        parts = urlsplit(path)
+        where = f"{parts.path}?{parts.query}" if parts.query else parts.path
+        for attempt in range(1, TRIES + 1):
+            try:
+                response = self._http.request(method, where, **more)
+            except httpx.HTTPError as reason:
+                ours = self._explain(reason)
+                if ours is not None:
+                    raise ours from reason
+                never_sent = isinstance(reason, httpx.ConnectError | httpx.ConnectTimeout)
+                if method != "GET" and not never_sent:
+                    what = f"{self.where}: the answer to {method} {parts.path} was lost ({_words(reason)})"
+                    to_do = "it may have been carried out: look before you ask again (`survey`)"
+                    raise AnswerLost(what=what, to_do=to_do, status=0, message_id="") from reason
+                if attempt == TRIES or (never_sent and attempt > 1):
+                    what = f"{self.where}: no answer to {method} {parts.path} ({_words(reason)})"
+                    to_do = "check the address and the network"
+                    raise RedfishError(what=what, to_do=to_do, status=0, message_id="") from reason
+                self._sleep(0.2 * attempt)
+                continue
+            if response.status_code != 503 or attempt == TRIES:
+                return response
+            self._sleep(_retry_after(response))
+        raise AssertionError("the last attempt returns or raises")
+
+    def _etag(self, path: str) -> str:
+        """The ETag of a resource, for a server that wants one with every change."""
+        response = self._repeated("GET", path)
+        return str(response.headers.get("ETag") or self._json(response).get("@odata.etag") or "*")
+
+    def _follow(self, response: httpx.Response) -> httpx.Response:
+        """Wait for a task to end; its answer. Raises RedfishError when it failed."""
+        monitor = response.headers.get("Location") or self._json(response).get("@odata.id")
+        waited = 0.0
+        while monitor and response.status_code == 202 and waited < TASK_PATIENCE:
+            pause = _retry_after(response)
+            self._sleep(pause)
+            waited += pause
+            response = self._repeated("GET", urlsplit(str(monitor)).path)
+        if response.status_code == 202:
+            what = f"{self.where}: a task is still running after {waited:.0f} s"
+            raise RedfishError(what=what, to_do="look at the server; do not ask again", status=202, message_id="")
+        return response
+
+    # sessions -----------------------------------------------------------------------------------
+
+    def _begin_session(self) -> bool:
+        """Log in when the server asks for it; False where there is nothing to log in with."""
+        found = self._login() if self._login and self._session is None else None
+        if found is None:
+            return False
+        path = "/redfish/v1/SessionService/Sessions"
+        sessions = (self._json(self._repeated("GET", "/redfish/v1/")).get("Links") or {}).get("Sessions") or {}
+        response = self._repeated(
+            "POST", str(sessions.get("@odata.id") or path), json={"UserName": found[0], "Password": found[1]}
+        )
+        token = response.headers.get("X-Auth-Token")
+        if response.status_code >= 400 or not token:
+            what = f"{self.where}: the login of {found[0]} was refused"
+            raise RedfishError(what=what, to_do="check user and password", status=response.status_code, message_id="")
+        self._http.headers["X-Auth-Token"] = token
+        self._session = urlsplit(response.headers.get("Location") or "").path or None
+        return True
 
     def _json(self, response: httpx.Response) -> Body:
         if response.status_code == 204 or not response.content:
@@ -119,6 +224,18 @@ class Client:
             message_id = first.get("MessageId") or error.get("code") or ""
         except (ValueError, KeyError, AttributeError, TypeError, IndexError):
             what = to_do = message_id = ""
+        if response.status_code == 401:
+            what = f"{self.where}: this server asks for a login"
+            to_do = "put it into ~/.netrc, or into FSTRIPE_USER and FSTRIPE_PASSWORD"
         what = (what or f"{method} {path} was answered with status {response.status_code}").rstrip(".")
         to_do = "" if to_do.strip(" .").lower() == "none" else to_do.rstrip(".")
         return RedfishError(what=what, to_do=to_do, status=response.status_code, message_id=message_id)
+
+
+def _retry_after(response: httpx.Response) -> float:
+    text = response.headers.get("Retry-After", "")
+    return min(LONGEST_WAIT, float(text)) if text.isdecimal() else 1.0
+
+
+def _words(reason: httpx.HTTPError) -> str:
+    return str(reason) or type(reason).__name__

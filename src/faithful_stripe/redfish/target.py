@@ -2,13 +2,20 @@
 
 from __future__ import annotations
 
+import hashlib
+import netrc
+import os
+import ssl
+from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
+from urllib.parse import urlsplit
 
 import httpx
 
 from ..bench.bench import Bench
 from ..core.errors import StripeError
-from .client import Client
+from .client import Client, Credentials
 from .service import Service
 
 
@@ -28,7 +35,21 @@ class _BenchTransport(httpx.WSGITransport):
         self._bench.close()
 
 
-def connect(at: str, speed: float = 1.0) -> Client:
+@dataclass(frozen=True)
+class Access:
+    """How to reach a real server.
+
+    ca      a file of certificates that are trusted besides the system's
+    trust   the SHA-256 fingerprint of the server's own certificate, as a person has checked it
+    ask     asks a person for user and password; None where nobody can be asked
+    """
+
+    ca: Path | None = None
+    trust: str | None = None
+    ask: Callable[[str], Credentials | None] | None = None
+
+
+def connect(at: str, speed: float = 1.0, access: Access | None = None) -> Client:
     """A client for a bench folder or an `https://` address.
 
     speed  bench seconds per second; a real server's clock cannot be hurried (TargetError)
@@ -40,4 +61,73 @@ def connect(at: str, speed: float = 1.0) -> Client:
         raise TargetError(at=at, what="only https addresses are spoken to", to_do="write https://ADDRESS")
     if speed != 1.0:
         raise TargetError(at=at, what="--speed is for benches", to_do="leave it out; a real server keeps real time")
-    return Client(at, httpx.Client(base_url=at.rstrip("/"), timeout=30.0, headers={"OData-Version": "4.0"}))
+    chosen = access or Access()
+    http = httpx.Client(
+        base_url=at.rstrip("/"),
+        timeout=httpx.Timeout(60.0, connect=15.0),
+        headers={"OData-Version": "4.0"},
+        verify=tls(at, chosen),
+        trust_env=False,
+    )
+    return Client(at, http, lambda: credentials(at, chosen), lambda reason: _unverified(at, reason))
+
+
+def _unverified(at: str, reason: httpx.HTTPError) -> TargetError | None:
+    """What to do about a certificate that cannot be verified: its fingerprint, to be held against the console's."""
+    if "CERTIFICATE_VERIFY_FAILED" not in str(reason):
+        return None
+    shown, _pem = fingerprint(at)
+    what = f"its certificate cannot be verified; its fingerprint is sha256:{shown}"
+    to_do = f"hold it against the one on the server's own console; if it is the same: --trust sha256:{shown}"
+    return TargetError(at=at, what=what, to_do=to_do)
+
+
+def credentials(at: str, access: Access) -> Credentials | None:
+    """User and password: from the environment, from netrc, or from whoever can be asked. Never from arguments."""
+    user, password = os.environ.get("FSTRIPE_USER"), os.environ.get("FSTRIPE_PASSWORD")
+    if user and password:
+        return user, password
+    try:
+        entry = netrc.netrc(os.environ.get("NETRC")).authenticators(urlsplit(at).hostname or "")
+    except (OSError, netrc.NetrcParseError):
+        entry = None
+    if entry and entry[2]:
+        return entry[0] or entry[1] or "", entry[2]
+    return access.ask(at) if access.ask else None
+
+
+def tls(at: str, access: Access) -> ssl.SSLContext:
+    """Verified TLS: by the system's certificates, those of `ca`, or the one certificate whose fingerprint is trusted.
+
+    Raises TargetError when the server's certificate has another fingerprint, or the file cannot be used.
+    """
+    context = ssl.create_default_context()
+    try:
+        if access.ca:
+            context.load_verify_locations(access.ca)
+    except (OSError, ssl.SSLError) as reason:
+        raise TargetError(
+            at=str(access.ca), what=f"no certificates there ({reason})", to_do="give a PEM file"
+        ) from reason
+    if access.trust:
+        shown, pem = fingerprint(at)
+        if access.trust.lower().removeprefix("sha256:").replace(":", "") != shown:
+            to_do = "somebody may be in between, or its certificate was renewed: check it at the server's own console"
+            raise TargetError(at=at, what=f"its certificate's fingerprint is sha256:{shown}, another one", to_do=to_do)
+        context.load_verify_locations(cadata=pem)
+        context.check_hostname = False  # this one certificate is trusted, whatever name it was made for
+        context.verify_flags |= ssl.VERIFY_X509_PARTIAL_CHAIN
+    return context
+
+
+def fingerprint(at: str) -> tuple[str, str]:
+    """SHA-256 of the certificate that a server shows, in hexadecimal, and the certificate itself (PEM).
+
+    Raises TargetError when it shows none.
+    """
+    parts = urlsplit(at)
+    try:
+        pem = ssl.get_server_certificate((parts.hostname or "", parts.port or 443), timeout=15.0)
+    except (OSError, ValueError) as reason:
+        raise TargetError(at=at, what=f"no answer ({reason})", to_do="check the address and the network") from reason
+    return hashlib.sha256(ssl.PEM_cert_to_DER_cert(pem)).hexdigest(), pem

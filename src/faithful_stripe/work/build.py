@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from ..core.arrays.geometry import geometry
 from ..core.arrays.margin import margin
 from ..core.units import decimal_size
-from ..redfish.client import Body, Client
+from ..redfish.client import AnswerLost, Body, Client, RedfishError
 from ..redfish.names import OEM
 from .survey import find, survey
 from .views import ControllerView, DriveView, ForeignView, Survey, VolumeView, WorkError
@@ -112,14 +112,33 @@ def plan_volume(client: Client, wish: VolumeWish) -> VolumePlan:
 
 
 def add_volume(client: Client, plan: VolumePlan) -> VolumeView:
-    """Make the planned volume and read it back."""
-    client.post(plan.path, plan.body)
+    """Make the planned volume and read it back. Where the answer was lost it is looked for, never asked for twice."""
+    try:
+        client.post(plan.path, plan.body)
+    except AnswerLost:
+        if not any(v.key == (plan.controller, plan.wish.name) for v in survey(client).volumes):
+            raise
     return survey(client).volume(plan.wish.name, plan.controller)
 
 
 def remove_volume(client: Client, volume: VolumeView) -> None:
-    """Delete a volume, if it is still as it was seen."""
-    client.delete(volume.path, volume.etag)
+    """Delete a volume, if it is still as it was seen; progress of work on it does not count.
+
+    Raises WorkError when its members or what it holds have changed meanwhile.
+    """
+    for _attempt in range(3):
+        try:
+            client.delete(volume.path, volume.etag)
+            return
+        except RedfishError as reason:
+            now = survey(client).volume(*reversed(volume.key)) if reason.facts["status"] == 412 else None
+            if now is None:
+                raise
+            if (now.members, now.size, now.content) != (volume.members, volume.size, volume.content):
+                what = f"volume {volume.name} has changed since it was shown"
+                raise WorkError(what=what, to_do="look at it again, then decide; nothing was removed") from reason
+            volume = now
+    raise WorkError(what=f"volume {volume.name} changes all the time", to_do="wait until its work is done (`watch`)")
 
 
 def start_rebuild(client: Client, name: str, bay: str, controller: str | None = None) -> VolumeView:

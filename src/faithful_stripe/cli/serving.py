@@ -1,0 +1,65 @@
+"""`bench serve`: a bench over HTTPS, as a real server would be reached."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import secrets
+import ssl
+from pathlib import Path
+
+import click
+
+
+@click.command()
+@click.argument("name", type=click.Path(path_type=Path))
+@click.option("--host", default="127.0.0.1", show_default=True, help="The address to listen at.")
+@click.option("--port", default=8443, show_default=True, help="The port; 0 takes a free one.")
+@click.option("--user", default="technician", show_default=True, help="Who may log in.")
+@click.option(
+    "--manner", default="plain", show_default=True,
+    type=click.Choice(["plain", "paged", "sparse", "tasks", "tagged", "busy", "slow", "lossy"]),
+    help="Behave like a difficult server.",
+)  # fmt: skip
+@click.option("--speed", type=click.FloatRange(min=1), default=1.0, help="Bench seconds per second.")
+def serve(name: Path, host: str, port: int, user: str, manner: str, speed: float) -> None:
+    """Serve the bench NAME over HTTPS until Ctrl-C.
+
+    The password is taken from FSTRIPE_SERVE_PASSWORD; without it one is made up and shown. The certificate is made on
+    first use and kept in the bench's folder; its fingerprint is shown for --trust.
+
+    \b
+    paged   collections in pages, no $expand       busy   503 to every other request
+    sparse  only what the standard demands         slow   late answers
+    tasks   202 and a monitor for every change     lossy  creations whose answer is lost
+    tagged  changes only with an ETag
+
+    \b
+    Example:
+      fstripe bench serve skerry
+    """
+    from ..bench.bench import Bench
+    from ..redfish.manners import MANNERS
+    from ..redfish.service import Service
+    from ..redfish.serving import OneAtATime, Sessions, certificate, server
+
+    bench = Bench(name, speed=speed)
+    with bench.session():
+        pass
+    password = os.environ.get("FSTRIPE_SERVE_PASSWORD") or secrets.token_urlsafe(9)
+    certified, key = certificate(name, host)
+    running = server(Sessions(MANNERS[manner](OneAtATime(Service(bench))), user, password), host, port, certified, key)
+    running.prepare()
+    try:
+        at = f"https://{running.bind_addr[0]}:{running.bind_addr[1]}"
+        click.echo(f"Serving {name} at {at}, user {user}; Ctrl-C ends it.")
+        if "FSTRIPE_SERVE_PASSWORD" not in os.environ:
+            click.echo(f"Password, for this time only: {password}", err=True)
+        shown = hashlib.sha256(ssl.PEM_cert_to_DER_cert(certified.read_text("ascii"))).hexdigest()
+        click.echo(f"Certificate: --trust sha256:{shown}, or --ca {certified}")
+        running.serve()
+    except KeyboardInterrupt:
+        click.echo("Ended; the bench is as it was left.", err=True)
+    finally:
+        running.stop()
+        bench.close()

@@ -1,0 +1,187 @@
+"""Real sockets: TLS, login and logout, and every difficult manner a server may have."""
+
+import os
+import signal
+import ssl
+import subprocess
+import threading
+from contextlib import contextmanager
+
+import httpx
+import pytest
+
+from faithful_stripe.bench.bench import Bench, create
+from faithful_stripe.redfish.client import AnswerLost, Client, RedfishError
+from faithful_stripe.redfish.manners import MANNERS, Manner, lost
+from faithful_stripe.redfish.service import Service
+from faithful_stripe.redfish.serving import OneAtATime, Sessions, certificate, server
+from faithful_stripe.redfish.target import Access, TargetError, connect, fingerprint
+from faithful_stripe.work import build
+from faithful_stripe.work import firmware as firmware_work
+from faithful_stripe.work.survey import survey
+from faithful_stripe.work.watch import watch
+
+from .conftest import FSTRIPE, SERIALS
+from .small import SIZE, TEXT
+
+LOGIN = {"FSTRIPE_USER": "tech", "FSTRIPE_PASSWORD": "tide-4711"}
+
+
+@contextmanager
+def served(folder, manner="plain", text=None):
+    """(address, the session layer, access that trusts it) of a new bench behind a manner."""
+    if text:
+        (folder / "d.toml").write_text(text)
+    create(folder / "b", folder / "d.toml" if text else None)
+    bench = Bench(folder / "b")
+    layer = MANNERS[manner] if isinstance(manner, str) else manner
+    door = Sessions(layer(OneAtATime(Service(bench))), "tech", "tide-4711")
+    running = server(door, "127.0.0.1", 0, *certificate(folder / "b", "127.0.0.1"))
+    running.error_log = lambda *_words, **_more: None
+    running.prepare()
+    thread = threading.Thread(target=running.serve)
+    thread.start()
+    try:
+        yield f"https://127.0.0.1:{running.bind_addr[1]}", door, Access(ca=folder / "b" / "tls.pem")
+    finally:
+        running.stop()
+        thread.join()
+        bench.close()
+
+
+@pytest.fixture
+def login(monkeypatch):
+    for name, value in LOGIN.items():
+        monkeypatch.setenv(name, value)
+
+
+@pytest.mark.parametrize("manner", MANNERS)
+def test_the_job_is_done_on_a_difficult_server(tmp_path, login, manner):
+    """Survey, build, spare, check, firmware, remove: the same steps, whatever the server's manners."""
+    lasting = TEXT.replace(f"size = {SIZE}", f"size = {SIZE + (60 << 20)}")  # work takes a minute
+    with served(tmp_path, manner, lasting) as (at, door, access):
+        with connect(at, access=access) as client:
+            seen = survey(client)
+            assert seen.server == "small-1" and [d.serial for d in seen.drives] == ["D1", "D2", "D3", "D4", "", ""]
+            plan = build.plan_volume(client, build.VolumeWish("v", "RAID5", ("1", "2", "3"), 4096))
+            made = build.add_volume(client, plan)
+            assert made.name == "v" and {m.bay for m in made.members} == {"1", "2", "3"}
+            assert made.margin == 1
+            assert build.add_spare(client, "4", (), True).spare.startswith("global")
+            assert build.remove_spare(client, "4").spare == ""
+            build.start_check(client, "v", False)
+            assert next(watch(client)).progress[0].work.name == "consistency check"
+            found = firmware_work.firmware(client)
+            firmware_work.set_attributes(client, found, {"StartDelay": 9})
+            assert firmware_work.firmware(client).named("StartDelay").pending == 9
+            build.remove_volume(client, survey(client).volume("v"))
+            assert survey(client).volumes == () and door.open_sessions == 1
+        assert door.open_sessions == 0  # logged out
+
+
+def test_a_certificate_is_verified_and_its_fingerprint_shown_once(tmp_path, login):
+    with served(tmp_path, text=TEXT) as (at, _door, access):
+        shown, _pem = fingerprint(at)
+        with connect(at) as client, pytest.raises(TargetError, match=f"cannot be verified[^$]+--trust sha256:{shown}"):
+            client.get("/redfish/v1/")
+        for trust in (shown, "SHA256:" + ":".join(shown[i : i + 2] for i in range(0, 64, 2)).upper()):
+            with connect(at, access=Access(trust=trust)) as client:
+                assert survey(client).server == "small-1"
+        with pytest.raises(TargetError, match="another one; somebody may be in between"):
+            connect(at, access=Access(trust="0" * 64))
+        with pytest.raises(TargetError, match="no certificates there"):
+            connect(at, access=Access(ca=tmp_path / "d.toml"))
+        assert access.ca is not None
+        context = ssl.create_default_context(cafile=access.ca)
+        assert httpx.get(at + "/redfish/v1/", verify=context).status_code == 200  # nothing but the root without login
+        assert httpx.get(at + "/redfish/v1/Systems", verify=context).status_code == 401
+
+
+def test_logins_come_from_netrc_or_are_asked_for_and_never_shown(tmp_path, monkeypatch):
+    for name in LOGIN:
+        monkeypatch.delenv(name, raising=False)
+    monkeypatch.setenv("NETRC", str(tmp_path / "netrc"))
+    with served(tmp_path, text=TEXT) as (at, door, access):
+        with connect(at, access=access) as client, pytest.raises(RedfishError, match="asks for a login") as wrong:
+            survey(client)
+        assert "netrc" in wrong.value.to_do
+        asked = Access(access.ca, ask=lambda _at: ("tech", "wrong-one"))
+        with (
+            connect(at, access=asked) as client,
+            pytest.raises(RedfishError, match="login of tech was refused") as wrong,
+        ):
+            survey(client)
+        assert "wrong-one" not in str(wrong.value)
+        (tmp_path / "netrc").write_text("machine 127.0.0.1 login tech password tide-4711\n")
+        (tmp_path / "netrc").chmod(0o600)
+        with connect(at, access=access) as client:
+            assert survey(client).server == "small-1" and door.open_sessions == 1
+        assert door.open_sessions == 0
+
+
+class Fails(Manner):
+    """Loses the answer to a creation that it never carried out."""
+
+    def answer(self, request):
+        if request.method == "POST" and request.path.endswith("/Volumes"):
+            return lost()
+        return self.inside(request)
+
+
+def test_a_creation_whose_answer_was_lost_is_looked_for_and_never_sent_twice(tmp_path, login):
+    with served(tmp_path, Fails, TEXT) as (at, _door, access), connect(at, access=access) as client:
+        plan = build.plan_volume(client, build.VolumeWish("v", "RAID0", ("1", "2"), 4096))
+        with pytest.raises(AnswerLost, match=r"the answer to POST \S*Volumes was lost"):
+            build.add_volume(client, plan)
+
+
+def test_repeats_are_bounded_and_only_for_what_is_safe():
+    sent = []
+
+    def answer(request):
+        sent.append(request.method)
+        if request.url.path == "/lost":
+            raise httpx.ReadError("gone")
+        return httpx.Response(503, headers={"Retry-After": "7"})
+
+    waits = []
+    client = Client("s", httpx.Client(transport=httpx.MockTransport(answer), base_url="http://s"), sleep=waits.append)
+    with pytest.raises(RedfishError, match="status 503"):
+        client.get("/busy")
+    assert sent == ["GET"] * 4 and waits == [7.0] * 3
+    sent.clear()
+    with pytest.raises(RedfishError, match="no answer to GET"):
+        client.get("/lost")
+    assert sent == ["GET"] * 4
+    sent.clear()
+    with pytest.raises(AnswerLost):
+        client.post("/lost", {})
+    assert sent == ["POST"]
+
+
+def test_served_from_the_command_line_until_interrupted(fstripe, skerry):
+    env = {k: v for k, v in os.environ.items() if k != "FSTRIPE_AT"} | {"FSTRIPE_SERVE_PASSWORD": "tide-4711"}
+    process = subprocess.Popen(
+        [FSTRIPE, "bench", "serve", "skerry", "--port", "0", "--user", "tech"], cwd=fstripe.folder, env=env,
+        stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+    )  # fmt: skip
+    assert process.stdout is not None
+    try:
+        at = process.stdout.readline().split(" at ")[1].split(",")[0]
+        trust = process.stdout.readline().split("--trust ")[1].split(",")[0]
+        words = ("--at", at, "--trust", trust)
+        made = fstripe(
+            *words, "volume", "add", "records", "--level", "RAID5", "--bays", "4-7", "--yes", "--expect-serials",
+            ",".join(SERIALS), **LOGIN,
+        )  # fmt: skip
+        assert made.status == 0, made.err
+        seen = fstripe(*words, "survey", **LOGIN)
+        assert seen.status == 0 and "records" in seen.out
+        unknown = fstripe("--at", at, "survey", **LOGIN)
+        assert unknown.status == 1 and trust in unknown.err and unknown.err.count("\n") == 1
+        assert "tide-4711" not in seen.out + seen.err + made.err
+    finally:
+        process.send_signal(signal.SIGINT)
+        _out, err = process.communicate(timeout=20)
+    assert "Ended; the bench is as it was left" in err
+    assert (skerry / "tls.key").stat().st_mode & 0o077 == 0
