@@ -28,6 +28,7 @@ COMMANDS: dict[str, Entry] = {
     "log": Entry("look", "look", "log", "The server's events, in order."),
     "watch": Entry("look", "look", "watch", "Follow rebuilds, copies and checks until they are done."),
     "firmware": Entry("prepare", "firmware", "firmware", "Firmware settings: show, set, restart and read again."),
+    "ready": Entry("prepare", "ready", "ready", "Is the server ready to be installed and to boot? One checklist."),
     "weigh": Entry("prepare", "weigh", "weigh", "Weigh the layouts: capacity, margin, speed, risk."),
     "volume": Entry(
         "build", "foreign", "volume", "Make, show, check, rebuild, import and remove volumes (virtual drives)."

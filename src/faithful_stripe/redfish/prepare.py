@@ -163,7 +163,29 @@ class PrepareHandler(Answers):
                 "MaxPCIeType": f"Gen{found.most_generation}",
             },
             "Slot": {"SlotType": "FullLength", "Location": {"PartLocation": {"ServiceLabel": found.slot}}},
+            "PCIeFunctions": link(path + "/PCIeFunctions"),
             "Links": {"Chassis": [link(names.chassis(self.made.server))]},
+        }
+
+    def pcie_functions(self, device: str) -> Response:
+        return self._collection("PCIe functions", "PCIeFunctionCollection", [self._function(device)])
+
+    def pcie_function(self, device: str) -> Response:
+        return self._ok(self._function(device))
+
+    def _function(self, device: str) -> Body:
+        if device not in self.session.controllers:
+            raise self._missing()
+        vendor, _colon, number = self.session.controllers[device].facts["pci"].partition(":")
+        return {
+            "@odata.id": f"{names.system(self.made.server)}/PCIeDevices/{device}/PCIeFunctions/0",
+            "@odata.type": "#PCIeFunction.v1_5_0.PCIeFunction",
+            "Id": "0",
+            "Name": "Function 0",
+            "FunctionId": 0,
+            "DeviceClass": "MassStorageController",
+            "VendorId": f"0x{vendor.upper()}",
+            "DeviceId": f"0x{number.upper()}",
         }
 
 

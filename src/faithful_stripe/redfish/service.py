@@ -32,6 +32,8 @@ _ROUTES: tuple[tuple[str, str, tuple[str, ...]], ...] = (
     ("/redfish/v1/Systems/<system>/BootOptions/<int:number>", "boot_option", ("GET",)),
     ("/redfish/v1/Systems/<system>/PCIeDevices", "pcie_devices", ("GET",)),
     ("/redfish/v1/Systems/<system>/PCIeDevices/<device>", "pcie_device", ("GET",)),
+    ("/redfish/v1/Systems/<system>/PCIeDevices/<device>/PCIeFunctions", "pcie_functions", ("GET",)),
+    ("/redfish/v1/Systems/<system>/PCIeDevices/<device>/PCIeFunctions/0", "pcie_function", ("GET",)),
     ("/redfish/v1/Registries", "registries", ("GET",)),
     (f"/redfish/v1/Registries/{REGISTRY}", "registry_file", ("GET",)),
     (f"/redfish/v1/Registries/{REGISTRY}/registry", "registry", ("GET",)),

@@ -1,0 +1,286 @@
+"""Ready to boot and to install? One checklist from what the server says and what the technician points at."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from ..core.arrays.timing import PACES
+from ..core.formats.declared import FormatError
+from ..core.formats.fat import Fat
+from ..core.formats.gpt import SYSTEM_PARTITION, table
+from ..core.formats.inf import Driver, parse
+from ..core.pcie import LANE_BYTES, link_bytes
+from ..core.source import Window
+from ..core.units import decimal_size
+from ..media.image import ImageFile, MediaError
+from ..redfish.client import Body, Client
+from .firmware import AttributeView, Firmware, firmware
+from .survey import find, survey
+from .views import Survey, WorkError
+
+SPINNING_RATE = 215e6
+"""Bytes per second of a large spinning drive, where the server does not tell."""
+
+
+@dataclass(frozen=True)
+class Check:
+    """One line: `state` "pass", "warn" or "fail", what was looked at, what is so, what to do."""
+
+    state: str
+    what: str
+    found: str
+    to_do: str = ""
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """What the technician points at; `lowest` (of a driver) and `release` (of the system) are versions."""
+
+    installer: Path | None = None
+    drivers: Path | None = None
+    lowest: tuple[int, ...] = ()
+    release: tuple[int, ...] = ()
+    architecture: str = "amd64"
+    roles: Path | None = None
+
+
+def ready(client: Client, wanted: Wanted) -> list[Check]:
+    """The checklist, in the order of the job."""
+    seen = survey(client)
+    system = find(client).system
+    checks = [*_power(seen)]
+    devices = [client.get(d["@odata.id"]) for d in system.get("PCIeDevices") or []]
+    try:
+        settings = firmware(client, wanted.roles)
+        checks += [*_settings(settings), *_pending(settings)]
+    except WorkError as reason:
+        settings = None
+        checks.append(Check("warn", "firmware settings", reason.what, reason.to_do))
+    checks += [*_links(devices, seen), *_volumes(seen, settings)]
+    if wanted.installer:
+        checks += _installer(wanted.installer)
+    if wanted.drivers:
+        checks += _drivers(wanted, _pci_ids(client, devices))
+    return checks
+
+
+def _power(seen: Survey) -> Iterator[Check]:
+    on = seen.power.lower() in ("on", "")
+    yield Check("pass" if on else "fail", "power", "on" if on else "the server is off", "" if on else "switch it on")
+
+
+# settings ---------------------------------------------------------------------------------------
+
+
+def _settings(found: Firmware) -> Iterator[Check]:
+    yield from _role(found, "storage mode", "raid", "RAID", "fail")
+    yield from _role(found, "boot mode", "uefi", "UEFI", "fail")
+    yield from _role(found, "legacy support", "disabled|off|no|false", "off", "fail")
+    yield from _role(found, "drive remapping", "disabled|off|no|false", "off", "warn")
+
+
+def _role(found: Firmware, role: str, good: str, word: str, bad: str) -> Iterator[Check]:
+    attributes = found.of(role)
+    if not attributes:
+        to_do = "search with `firmware show --find`, say which with --roles"
+        yield Check("warn", role, "no attribute was recognised", to_do)
+    for a in attributes:
+        now, later = _matches(a, a.value, good), _matches(a, a.will_be, good)
+        if now and later:
+            yield Check("pass", role, f"{word} ({a.name})")
+        elif later:
+            yield Check(bad, role, f"{word} only after a restart ({a.name})", "fstripe firmware restart")
+        else:
+            wanted = next((n for n, shown in a.values if re.search(good, f"{n} {shown}".lower())), "false")
+            yield Check(bad, role, f"{a.name} is {a.value}", f"fstripe firmware set {a.name}={wanted}")
+
+
+def _matches(a: AttributeView, value: object, good: str) -> bool:
+    shown = next((text for name, text in a.values if name == value), "")
+    return re.search(good, f"{value} {shown}".lower()) is not None
+
+
+def _pending(found: Firmware) -> Iterator[Check]:
+    waiting = [a.name for a in found.attributes if a.pending is not None]
+    if waiting:
+        what = f"{', '.join(waiting)} wait for a restart; whether they are kept shows only then"
+        yield Check("warn", "settings", what, "fstripe firmware restart: it reads them all again")
+    else:
+        yield Check("pass", "settings", "none waits for a restart")
+
+
+# links ------------------------------------------------------------------------------------------
+
+
+def _links(devices: Sequence[Body], seen: Survey) -> Iterator[Check]:
+    for device in devices:
+        interface = device.get("PCIeInterface") or {}
+        lanes, most = interface.get("LanesInUse"), interface.get("MaxLanes")
+        now, best = _generation(interface.get("PCIeType")), _generation(interface.get("MaxPCIeType"))
+        place = (((device.get("Slot") or {}).get("Location") or {}).get("PartLocation") or {}).get("ServiceLabel")
+        what = f"link of {device.get('Id')}" + (f" in {place}" if place else "")
+        if not (lanes and most and now in LANE_BYTES and best in LANE_BYTES):
+            yield Check("warn", what, "the server does not tell its lanes", "look at its setup screens")
+            continue
+        carries, could = link_bytes(now, lanes), link_bytes(best, most)
+        need = sum(_rate(d.media, d.protocol) for d in seen.drives if d.controller == device.get("Id") and d.serial)
+        text = (
+            f"{lanes} lanes of generation {now}, {carries / 1e9:.1f} GB/s; its drives do {need / 1e9:.1f} GB/s together"
+        )
+        if carries < could:
+            text += f"; the card can do {most} lanes of generation {best}, {could / 1e9:.1f} GB/s"
+            narrow = carries < need
+            to_do = "set the slot's width and generation, or move the card to a wider slot"
+            yield Check(
+                "fail" if narrow else "warn", what, text + ("; it is the narrowest part" if narrow else ""), to_do
+            )
+        elif carries < need:
+            yield Check("warn", what, text + "; the link is the narrowest part", "expect no more than that")
+        else:
+            yield Check("pass", what, text)
+
+
+def _generation(text: object) -> int:
+    match = re.search(r"\d", str(text or ""))
+    return int(match[0]) if match else 0
+
+
+def _rate(media: str, protocol: str) -> float:
+    return SPINNING_RATE if media == "HDD" else PACES["nvme" if "NVM" in protocol.upper() else "ssd"].rate
+
+
+# volumes ----------------------------------------------------------------------------------------
+
+
+def _volumes(seen: Survey, settings: Firmware | None) -> Iterator[Check]:
+    first = settings.boot[0] if settings and settings.boot else None
+    chosen = next((v for v in seen.volumes if first and v.path == first.volume), None)
+    if not seen.volumes:
+        yield Check("fail", "boot volume", "there are no volumes", "make one: `volume add`")
+    elif chosen is None:
+        names = ", ".join(v.name for v in seen.volumes)
+        to_do = f"choose one of {names}: fstripe boot NAME"
+        yield Check("fail", "boot volume", f"first in the boot order is {first.shown if first else 'nothing'}", to_do)
+    else:
+        yield Check("pass", "boot volume", f"{chosen.name} is first in the boot order")
+        initializing = [w.name for w in chosen.work if "initialization" in w.name]
+        if chosen.health not in ("OK", ""):
+            yield Check("fail", f"health of {chosen.name}", f"{chosen.health}, margin {chosen.margin}", "see `survey`")
+        elif initializing:
+            yield Check("warn", f"health of {chosen.name}", f"{initializing[0]} is running", "wait for it: `watch`")
+        else:
+            yield Check("pass", f"health of {chosen.name}", f"OK, margin {chosen.margin}, initialized")
+    others = [v.name for v in seen.volumes if v is not chosen]
+    direct = [d.bay for d in seen.drives if d.use == "unassigned" and d.serial]
+    presented = any(c.direct for c in seen.controllers) and direct
+    if others or presented:
+        single = [f"{len(direct)} drives, each by itself"] if presented else []
+        what = f"an installer will also see {', '.join([*(f'volume {n}' for n in others), *single])}"
+        sizes = _sizes(seen, chosen.name if chosen else "")
+        yield Check("warn", "other disks", what, f"choose by size: {sizes}" if sizes else "make a volume first")
+    else:
+        yield Check("pass", "other disks", "an installer sees no other disk of these controllers")
+
+
+def _sizes(seen: Survey, chosen: str) -> str:
+    return (
+        ", ".join(f"{v.name} {decimal_size(v.size)}{' (boot)' if v.name == chosen else ''}" for v in seen.volumes)
+        or "-"
+    )
+
+
+# installer --------------------------------------------------------------------------------------
+
+
+def _installer(path: Path) -> Iterator[Check]:
+    what = f"installer {path.name}"
+    try:
+        with ImageFile(path) as image:
+            found = table(image)
+            if found is None:
+                to_do = "write it anew for UEFI, with a GUID partition table"
+                yield Check("fail", what, "there is no GUID partition table on it", to_do)
+                return
+            system = [p for p in found.partitions if p.type == SYSTEM_PARTITION]
+            sound = "" if found.copy_sound else "; the copy at its end is damaged or missing"
+            state = "pass" if found.copy_sound else "warn"
+            yield Check(state, what, f"GUID partition table with {len(found.partitions)} partitions{sound}",
+                        "" if found.copy_sound else "write it anew if it does not start")  # fmt: skip
+            if not system:
+                yield Check("fail", what, "there is no EFI system partition on it", "write it anew for UEFI")
+                return
+            fat = Fat(Window(image, system[0].start, system[0].length))
+            loaders = [e.name for e in fat.list("EFI/BOOT") if re.fullmatch(r"BOOT\w+\.EFI", e.name) and e.size]
+    except (MediaError, FormatError) as reason:
+        yield Check("fail", what, reason.what, reason.to_do)
+        return
+    if loaders:
+        yield Check("pass", what, f"EFI system partition with {', '.join(loaders)}")
+    else:
+        yield Check("fail", what, "there is no boot file in EFI/BOOT on it", "write it anew for UEFI")
+
+
+# drivers ----------------------------------------------------------------------------------------
+
+
+def _pci_ids(client: Client, devices: Sequence[Body]) -> dict[str, str]:
+    """Hardware ids (`PCI\\VEN_1234&DEV_5678`) by controller, where the server tells them."""
+    found = {}
+    for device in devices:
+        if "PCIeFunctions" in device:
+            for function in client.members(device["PCIeFunctions"]["@odata.id"]):
+                vendor, number = str(function.get("VendorId") or ""), str(function.get("DeviceId") or "")
+                if vendor and number:
+                    ids = f"PCI\\VEN_{int(vendor, 16):04X}&DEV_{int(number, 16):04X}"
+                    found[str(device.get("Id"))] = ids
+    return found
+
+
+def _drivers(wanted: Wanted, ids: dict[str, str]) -> Iterator[Check]:
+    assert wanted.drivers is not None
+    if not wanted.drivers.is_dir():
+        yield Check("fail", "drivers", f"{wanted.drivers} is no folder", "name the folder with the .inf files")
+        return
+    files = sorted(p for p in wanted.drivers.rglob("*") if p.suffix.lower() == ".inf")
+    if not files:
+        yield Check("fail", "drivers", f"there is no .inf file in {wanted.drivers}", "unpack the driver there")
+    if not ids:
+        yield Check("warn", "drivers", "the server does not tell its controllers' PCI ids", "match them by hand")
+    drivers: list[Driver] = []
+    for path in files:
+        try:
+            drivers.append(parse(str(path.relative_to(wanted.drivers)), path.read_bytes()))
+        except (FormatError, OSError) as reason:
+            yield Check("warn", f"driver {path.name}", str(reason), "leave it out")
+    for controller, wanted_id in ids.items():
+        verdicts = [(d, _unfit(d, wanted_id, wanted)) for d in drivers]
+        good = [d for d, why in verdicts if not why]
+        for d, why in verdicts:
+            if why:
+                yield Check("warn", f"driver {d.name}", f"not for {controller}: {why}", "do not load it")
+        if good:
+            best = max(good, key=lambda d: d.version)
+            dated = f" of {best.dated.isoformat()}" if best.dated else ""
+            yield Check("pass", f"driver for {controller}", f"load {best.name}, version {best.version_text}{dated}")
+        elif files:
+            to_do = f"get one for {wanted_id}, {wanted.architecture}"
+            yield Check("fail", f"driver for {controller}", "none of these fits", to_do)
+
+
+def _unfit(driver: Driver, wanted_id: str, wanted: Wanted) -> str:
+    """Why a driver does not fit, "" where it does."""
+    mine = [target for target, i in driver.ids if i.startswith(wanted_id)]
+    if not mine:
+        return f"it does not list {wanted_id}"
+    fitting = [t for t in mine if t.architecture == wanted.architecture]
+    if not fitting:
+        return f"it is for {', '.join(sorted({t.architecture for t in mine}))}, not {wanted.architecture}"
+    if wanted.lowest and driver.version < wanted.lowest:
+        return f"version {driver.version_text} is too old, {'.'.join(map(str, wanted.lowest))} is needed"
+    build = wanted.release[2] if len(wanted.release) > 2 else 0
+    if build and all(t.build > build for t in fitting):
+        return f"it needs build {min(t.build for t in fitting)} or later, the system is {build}"
+    return ""
