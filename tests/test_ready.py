@@ -19,7 +19,7 @@ START, SECTORS = 64, 4300
 def directory(*rows: tuple[str, str, int, int, int]) -> bytes:
     """Short entries: name, ending, attributes, first cluster, size."""
     return b"".join(
-        n.encode().ljust(8)
+        n.encode("latin-1").ljust(8)
         + e.encode().ljust(3)
         + bytes([a])
         + bytes(8)
@@ -173,10 +173,9 @@ def test_a_badly_prepared_server_and_a_good_one(fstripe):
     fstripe("bench", "new", "raw", "--from", "skerry-new")
     bad = fstripe("--at", "raw", "ready", "--json")
     assert bad.status == 3 and not bad.json["ready"]
-    assert states(bad) == {
-        "power": "pass", "storage mode": "fail", "boot mode": "fail", "legacy support": "fail",
-        "drive remapping": "pass", "settings": "pass", "link of RAID-1 in Slot 1": "fail", "boot volume": "fail", "other disks": "warn",
-    }  # fmt: skip
+    failed = {what for what, state in states(bad).items() if state == "fail"}
+    assert failed == {"storage mode", "boot mode", "legacy support", "link of RAID-1 in Slot 1", "boot volume"}
+    assert states(bad)["other disks"] == "warn" and states(bad)["power"] == states(bad)["settings"] == "pass"
     fixes = [c["to_do"].split() for c in bad.json["checks"] if c["to_do"].startswith("fstripe firmware set")]
     for words in fixes:
         assert fstripe("--at", "raw", *words[1:]).status == 0

@@ -10,6 +10,8 @@ from pathlib import Path
 
 import click
 
+from .common import json_option, print_json
+
 
 @click.command()
 @click.argument("name", type=click.Path(path_type=Path))
@@ -22,7 +24,8 @@ import click
     help="Behave like a difficult server.",
 )  # fmt: skip
 @click.option("--speed", type=click.FloatRange(min=1), default=1.0, help="Bench seconds per second.")
-def serve(name: Path, host: str, port: int, user: str, manner: str, speed: float) -> None:
+@json_option
+def serve(name: Path, host: str, port: int, user: str, manner: str, speed: float, as_json: bool) -> None:
     """Serve the bench NAME over HTTPS until Ctrl-C.
 
     The password is taken from FSTRIPE_SERVE_PASSWORD; without it one is made up and shown. The certificate is made on
@@ -52,11 +55,14 @@ def serve(name: Path, host: str, port: int, user: str, manner: str, speed: float
     running.prepare()
     try:
         at = f"https://{running.bind_addr[0]}:{running.bind_addr[1]}"
-        click.echo(f"Serving {name} at {at}, user {user}; Ctrl-C ends it.")
+        shown = hashlib.sha256(ssl.PEM_cert_to_DER_cert(certified.read_text("ascii"))).hexdigest()
         if "FSTRIPE_SERVE_PASSWORD" not in os.environ:
             click.echo(f"Password, for this time only: {password}", err=True)
-        shown = hashlib.sha256(ssl.PEM_cert_to_DER_cert(certified.read_text("ascii"))).hexdigest()
-        click.echo(f"Certificate: --trust sha256:{shown}, or --ca {certified}")
+        if as_json:
+            print_json({"at": at, "user": user, "trust": f"sha256:{shown}", "ca": str(certified)})
+        else:
+            click.echo(f"Serving {name} at {at}, user {user}; Ctrl-C ends it.")
+            click.echo(f"Certificate: --trust sha256:{shown}, or --ca {certified}")
         running.serve()
     except KeyboardInterrupt:
         click.echo("Ended; the bench is as it was left.", err=True)

@@ -34,7 +34,9 @@ if TYPE_CHECKING:
 @click.option("--spares", type=click.IntRange(0, 16), help="Hot spares set aside; 0 to 2 are tried without it.")
 @click.option("--need", metavar="SIZE", help="Only layouts that give at least so much.")
 @click.option("--survive", type=click.IntRange(0, 8), help="Only layouts that survive so many failures.  [default: 1]")
-@click.option("--goal", type=click.Choice(["balance", "capacity", "safety", "speed"]), default="balance")
+@click.option("--goal", type=click.Choice(["balance", "capacity", "safety", "speed"]), default="balance",
+    show_default=True, help="What comes first: the most capacity that is safe enough, or one thing above all.",
+)  # fmt: skip
 @click.option(
     "--workload", type=click.Choice(["database", "machines", "files", "video", "backup"]),
     help="What it is for: adds advice on the strip size.",
