@@ -54,10 +54,17 @@ MOVED = [
     *(["--at", "second", "bench", "seat", str(8 - i), serial] for i, serial in enumerate(SERIALS.split(","))),
 ]
 
+RAW = [["bench", "new", "raw", "--from", "skerry-new"]]
+ASKED = [*RAW, ["--at", "raw", "firmware", "set", "DiskControllerUse=Raid", "StartupStyle=Uefi", "Slot1Width=x8"]]
+
 # name: (what happens first, what is shown, seconds until the picture)
 SCENES = {
     "survey": (SPARED, "fstripe --at skerry survey", 2.5),
     "bays": (SPARED, "fstripe --at skerry bays", 2.5),
+    "ready": (RAW, "fstripe --at raw ready", 3.0),
+    "firmware": (
+        ASKED, "fstripe --at raw firmware show; fstripe --at raw firmware restart --yes --speed 200", 6.0,
+    ),
     "weigh": ([], "fstripe weigh --drives 9 --size 4TB --workload files; fstripe weigh --explain RAID50", 3.0),
     "volume-add": (
         MADE[:1], "fstripe --at skerry volume add gauges --level RAID50 --spans 8-10/11,12,14 --strip 256KiB", 2.5,
@@ -114,6 +121,11 @@ def main() -> None:
         for name in sys.argv[2:] or SCENES:
             shoot(name, folder.resolve())
             print(folder / f"{name}.png")
+        plot = folder / "weigh-plot.png"
+        plot.unlink(missing_ok=True)
+        subprocess.run(
+            [FSTRIPE, "weigh", "--drives", "9", "--size", "4TB", "--plot", plot], check=True, stdout=subprocess.DEVNULL
+        )
     finally:
         screen.kill()
         screen.wait()

@@ -186,10 +186,8 @@ def _volumes(seen: Survey, settings: Firmware | None) -> Iterator[Check]:
 
 
 def _sizes(seen: Survey, chosen: str) -> str:
-    return (
-        ", ".join(f"{v.name} {decimal_size(v.size)}{' (boot)' if v.name == chosen else ''}" for v in seen.volumes)
-        or "-"
-    )
+    """The volumes' sizes, by which an installer tells them apart."""
+    return ", ".join(f"{v.name} {decimal_size(v.size)}{' (boot)' if v.name == chosen else ''}" for v in seen.volumes)
 
 
 # installer --------------------------------------------------------------------------------------
