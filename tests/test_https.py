@@ -185,3 +185,20 @@ def test_served_from_the_command_line_until_interrupted(fstripe, skerry):
         _out, err = process.communicate(timeout=20)
     assert "Ended; the bench is as it was left" in err
     assert (skerry / "tls.key").stat().st_mode & 0o077 == 0
+
+
+def test_several_servers_one_line_each_the_worst_first(fstripe, tmp_path):
+    for name in ("one", "two"):
+        create(tmp_path / name)
+    fstripe("--at", "two", "bench", "lid", "open")
+    many = fstripe("--at", "one", "--at", "two", "--at", "gone", "survey")
+    assert many.status == 3
+    lines = [line.split()[:3] for line in many.out.splitlines()[1:4]]
+    assert lines == [["Critical", "?", "gone"], ["Warning", "skerry-1", "two"], ["OK", "skerry-1", "one"]]
+    assert "2 of 3 servers need attention" in many.out and "the chassis is open" in many.out
+    (tmp_path / "rack.toml").write_text('servers = ["two", "one"]')
+    assert [s["at"] for s in fstripe("--at", "rack.toml", "survey", "--json").json] == ["two", "one"]
+    (tmp_path / "bad.toml").write_text("servers = 3")
+    assert "there is no list of servers in it" in fstripe("--at", "bad.toml", "survey").err
+    assert "works on one server, 2 are named" in fstripe("--at", "rack.toml", "bays").err
+    assert fstripe("survey", FSTRIPE_AT="one").status == 0 and fstripe("survey").status == 2

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import sys
+import tomllib
 from collections.abc import Callable
 from dataclasses import asdict, is_dataclass
 from pathlib import Path
@@ -14,6 +15,7 @@ import click
 if TYPE_CHECKING:
     from ..bench.bench import Bench
     from ..redfish.client import Client
+    from ..redfish.target import Access
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -43,22 +45,49 @@ def confirm_options(command: F) -> F:
     )(command)
 
 
-def named(ctx: click.Context) -> str:
-    """What --at names. Raises UsageError when nothing does."""
-    at = ctx.find_root().obj
-    if not at:
+def all_named(ctx: click.Context) -> tuple[str, ...]:
+    """What --at names, list files (TOML, `servers = [...]`) read. Raises UsageError when nothing does."""
+    from ..work.views import WorkError
+
+    found: list[str] = []
+    for at in ctx.find_root().obj:
+        if at.endswith(".toml") and Path(at).is_file():
+            try:
+                listed = tomllib.loads(Path(at).read_text("utf-8")).get("servers")
+            except (OSError, ValueError) as reason:
+                raise WorkError(what=f"{at}: the list cannot be read ({reason})", to_do="correct the file") from reason
+            if not isinstance(listed, list) or not listed or not all(isinstance(s, str) for s in listed):
+                raise WorkError(what=f"{at}: there is no list of servers in it", to_do='write servers = ["...", ...]')
+            found += listed
+        else:
+            found.append(at)
+    if not found:
         raise click.UsageError("Which server? Name it before the command: fstripe --at TARGET ... (or set FSTRIPE_AT)")
-    return str(at)
+    return tuple(dict.fromkeys(found))
+
+
+def named(ctx: click.Context) -> str:
+    """The one server that --at names. Raises UsageError when none or several are."""
+    found = all_named(ctx)
+    if len(found) > 1:
+        raise click.UsageError(f"This command works on one server, {len(found)} are named")
+    return found[0]
+
+
+def access_of(ctx: click.Context) -> Access:
+    """How to reach real servers, as the options say."""
+    from ..redfish.target import Access
+
+    options = ctx.find_root().params
+    ca = options.get("ca")
+    return Access(Path(ca) if ca else None, options.get("trust"), ask_login)
 
 
 def target(ctx: click.Context, speed: float = 1.0) -> Client:
     """A Redfish client for the server that --at names; closed with the command."""
-    from ..redfish.target import Access, connect
+    from ..redfish.target import connect
 
-    options = ctx.find_root().params
-    ca = options.get("ca")
-    access = Access(Path(ca) if ca else None, options.get("trust"), ask_login)
-    return ctx.with_resource(connect(named(ctx), speed, access))
+    return ctx.with_resource(connect(named(ctx), speed, access_of(ctx)))
 
 
 def ask_login(at: str) -> tuple[str, str] | None:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from .common import ATTENTION, json_option, plain, print_json, target
+from .common import ATTENTION, access_of, all_named, json_option, plain, print_json, target
 
 if TYPE_CHECKING:
     from ..work.views import Survey
@@ -23,21 +23,51 @@ if TYPE_CHECKING:
 def survey(ctx: click.Context, as_json: bool) -> None:
     """What is in the server, what it is used for, what needs attention.
 
-    Exit status 3 when something needs attention.
+    Exit status 3 when something needs attention. Of several servers (--at repeated, or a list file with
+    `servers = ["...", ...]`) one line each, the worst first.
 
     \b
     Example:
       fstripe --at skerry survey
+      fstripe --at rack.toml survey
     """
     from ..work.survey import survey as read_survey
     from .render import show
 
+    if len(all_named(ctx)) > 1:
+        _survey_all(ctx, as_json)
+        return
     seen = read_survey(target(ctx))
     if as_json:
         print_json(seen)
     else:
         show(survey_parts(seen))
     ctx.exit(ATTENTION if seen.findings else 0)
+
+
+def _survey_all(ctx: click.Context, as_json: bool) -> None:
+    from ..redfish.target import connect
+    from ..work.many import survey_all
+    from .render import Cell, Line, Table, show
+
+    access = access_of(ctx)
+    found = survey_all(all_named(ctx), lambda at: connect(at, access=access))
+    if as_json:
+        print_json([{"at": s.at, "state": s.state, "trouble": s.trouble, "survey": s.survey} for s in found])
+    else:
+        table = Table("", ["state", "server", "at", ">volumes", ">least margin", "worst of it"])
+        for s in found:
+            if s.survey is None:
+                table.add(Cell("Critical", "Critical"), "?", s.at, "?", "?", s.trouble)
+                continue
+            findings = s.survey.findings
+            more = f" (and {len(findings) - 1} more)" if len(findings) > 1 else ""
+            worst = f"{findings[0].where}: {findings[0].what}{more}" if findings else "nothing needs attention"
+            margin = "-" if s.margin is None else "lost" if s.margin < 0 else str(s.margin)
+            table.add(Cell(s.state, s.state), s.survey.server, s.at, str(len(s.survey.volumes)), margin, worst)
+        bad = sum(s.state != "OK" for s in found)
+        show([table, Line(f"{bad} of {len(found)} servers need attention." if bad else "All is well.")])
+    ctx.exit(ATTENTION if any(s.state != "OK" for s in found) else 0)
 
 
 def survey_parts(seen: Survey) -> list[Part]:

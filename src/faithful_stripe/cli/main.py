@@ -71,8 +71,8 @@ class Stages(click.Group):
 @click.option(
     "--at",
     metavar="TARGET",
-    envvar="FSTRIPE_AT",
-    help="The server: a bench folder, or an https:// address. Also in FSTRIPE_AT.",
+    multiple=True,
+    help="The server: a bench folder or an https:// address; for `survey` also several. Also in FSTRIPE_AT.",
 )
 @click.option(
     "--ca", type=click.Path(), metavar="FILE", help="Certificates (PEM) that are trusted besides the system's."
@@ -82,7 +82,7 @@ class Stages(click.Group):
 )
 @click.version_option(package_name="faithful-stripe", message="%(version)s")
 @click.pass_context
-def fstripe(ctx: click.Context, at: str | None, ca: str | None, trust: str | None) -> None:
+def fstripe(ctx: click.Context, at: tuple[str, ...], ca: str | None, trust: str | None) -> None:
     """RAID for the server technician, from the empty server to the worst day.
 
     \b
@@ -90,7 +90,8 @@ def fstripe(ctx: click.Context, at: str | None, ca: str | None, trust: str | Non
       fstripe bench new skerry
       fstripe --at skerry survey
     """
-    ctx.obj = at
+    environment = os.environ.get("FSTRIPE_AT")
+    ctx.obj = at or ((environment,) if environment else ())
 
 
 def run() -> None:
