@@ -99,6 +99,17 @@ def test_work_goes_on_at_the_pace_of_the_slowest_drive_and_at_the_rate_that_is_s
             told(small, lambda s, name=name, value=value: settings_of.change(s.controller, {name: value}))
 
 
+def test_settings_change_while_work_has_lost_all_its_drives(small, wall):
+    told(small, lambda s: jobs.start_check(s.controller, s.controller.volume("v"), False))
+    with small.session() as s:
+        for serial in ("D1", "D2", "D3", "D4"):
+            s.pull(serial)
+        assert [e.message_id.rsplit(".", 1)[1] for e in s.said].count("CheckStopped") == 1
+        settings_of.change(s.controller, {"check_rate": 20})
+    wall.now += 60
+    assert told(small) == []
+
+
 def test_a_replacement_waits_for_a_word_where_the_controller_is_set_so(small):
     told(small, lambda s: settings_of.change(s.controller, {"replacement": "by-hand"}))
     told(small, lambda s: s.pull("2"))

@@ -60,7 +60,7 @@ def _add(controller: Controller, job: Job) -> Job:
 def _rate(controller: Controller, job: Job) -> float:
     """Bytes of a member per second of bench time: the controller's share of the slowest drive's pace."""
     share = controller.memory.settings["check_rate" if job.kind == "check" else "rebuild_rate"] / 100
-    return min(d.pace for d in _drives(controller, job)) * float(share)
+    return min((d.pace for d in _drives(controller, job)), default=1.0) * float(share)
 
 
 def retime(controller: Controller) -> None:
@@ -86,6 +86,16 @@ def drop(controller: Controller, volume: Volume, position: int) -> None:
     for job in controller.jobs_of(volume):
         if job.position == position:
             del controller.memory.jobs[job.number]
+
+
+def stop_hopeless(controller: Controller) -> None:
+    """Give up checks and initializations of volumes that have lost a member: they need all of them."""
+    for job in list(controller.memory.jobs.values()):
+        volume = controller.memory.volumes[job.volume]
+        if volume.lost and job.kind in ("check", "foreground", "background"):
+            del controller.memory.jobs[job.number]
+            kind = "check stopped" if job.kind == "check" else "initialize stopped"
+            controller.event(kind, volume=volume.name, why="a member is missing")
 
 
 def take_over_copy(controller: Controller, volume: Volume, copy: Job) -> None:
@@ -247,12 +257,6 @@ def _copy_piece(controller: Controller, job: Job, volume: Volume, at: int, lengt
 
 def _check(controller: Controller, job: Job, volume: Volume, due: int) -> Iterator[None]:
     strip = volume.geometry.strip_bytes
-    if volume.lost:
-        del controller.memory.jobs[job.number]
-        controller.event(
-            "check stopped", volume=volume.name, why="a member is missing, there is nothing to check against"
-        )
-        return
     array = controller.array(volume)
     unit = volume.geometry.pattern.unit_rows
     step = max(1, CHECK_BYTES // (strip * unit)) * unit
@@ -272,10 +276,6 @@ def _initialize(controller: Controller, job: Job, volume: Volume, due: int) -> I
     """Zeros on every member, or copies and parity computed from the data as they stand."""
     made = volume.geometry
     step = INITIALIZE_BYTES // made.strip_bytes * made.strip_bytes or made.strip_bytes
-    if volume.lost:
-        del controller.memory.jobs[job.number]
-        controller.event("initialize stopped", volume=volume.name, why="a member is missing")
-        return
     array = controller.array(volume)
     while job.done < due:
         end = min(

@@ -39,6 +39,7 @@ def drive_gone(controller: Controller, drive: Drive, bay: str, kind: str) -> Non
         else:
             member.state = "lost"
             controller.event_condition(volume)
+    jobs.stop_hopeless(controller)
     settle(controller)
 
 

@@ -27,6 +27,7 @@ def power_on(controller: Controller) -> None:
     for job in list(memory.jobs.values()):
         if not _goes_on(controller, memory.volumes[job.volume], job.position, job.kind, job.target):
             del memory.jobs[job.number]
+    jobs.stop_hopeless(controller)
     for volume in memory.volumes.values():
         for position, member in enumerate(volume.members):
             if member.state == "rebuilding" and not any(j.position == position for j in controller.jobs_of(volume)):
