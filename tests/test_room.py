@@ -110,6 +110,18 @@ def test_settings_change_while_work_has_lost_all_its_drives(small, wall):
     assert told(small) == []
 
 
+def test_a_volume_that_has_lost_a_member_is_not_checked(small, wall):
+    told(small, lambda s: s.pull("2"))
+    with pytest.raises(errors.NotWhole, match="rebuild it first"):
+        told(small, lambda s: jobs.start_check(s.controller, s.controller.volume("v"), False))
+    wall.now += 60
+    assert told(small) == []
+    told(small, lambda s: s.seat("2", "D2"))
+    told(small, lambda s: jobs.start_check(s.controller, s.controller.volume("v"), False))
+    wall.now += 60
+    assert told(small) == ["CheckDone"]
+
+
 def test_a_replacement_waits_for_a_word_where_the_controller_is_set_so(small):
     told(small, lambda s: settings_of.change(s.controller, {"replacement": "by-hand"}))
     told(small, lambda s: s.pull("2"))

@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterator
 
 from ..core.arrays.rebuild import NotRecoverable, rebuild_rows
 from ..core.source import Unreadable
+from . import errors
 from .controller import Controller
 from .journal import close_parity
 from .mending import check_span, check_unreadable, fill
@@ -39,7 +40,9 @@ def start_copy(controller: Controller, volume: Volume, position: int, drive: Dri
 
 
 def start_check(controller: Controller, volume: Volume, repair: bool) -> Job:
-    """Begin to test every parity and copy of a volume, and to mend it if asked."""
+    """Begin to test every parity and copy of a volume, and to mend it if asked. Raises NotWhole."""
+    if volume.lost:
+        raise errors.NotWhole(name=volume.name)
     controller.event("check started", volume=volume.name, mode="repairing" if repair else "report only")
     return _add(controller, Job(0, "check", volume.number, -1, 0.0, repair=repair))
 
