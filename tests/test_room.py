@@ -168,6 +168,18 @@ def test_sectors_that_two_members_cannot_read_are_lost_only_where_they_meet(smal
         assert s.state.drives["D1"].unreadable == [[512, 512]] and s.state.drives["D2"].unreadable == [[512, 512]]
 
 
+def test_an_initialization_goes_on_past_rows_that_cannot_be_read(small, wall):
+    told(small, lambda s: s.spoil("1", 0, 512))
+    told(small, lambda s: s.spoil("2", 0, 512))
+    told(small, lambda s: volumes.initialize(s.controller, s.controller.volume("v"), "background"))
+    wall.now += 60
+    assert told(small) == ["InitializeDone"]
+    with small.session() as s:
+        volume = s.controller.volume("v")
+        assert s.controller.lost_ranges(volume) == [(0, 512), (4096, 4608)]  # still named, and the rest still there
+        assert read(s.controller.array(volume), 8192, 4096) == small.data[8192:12288]
+
+
 def test_a_chassis_without_hot_swap(tmp_path, wall):
     (tmp_path / "d.toml").write_text(TEXT.replace("[server]", "[server]\nhot_swap = false"))
     create(tmp_path / "b", tmp_path / "d.toml", now=wall)

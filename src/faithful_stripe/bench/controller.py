@@ -19,16 +19,16 @@ from .clock import iso
 from .drive import Medium, Twin
 from .state import Drive, Event, Job, Member, Memory, State, Volume
 
-SETTINGS: dict[str, tuple[str, Any]] = {
-    "rebuild_rate": ("per cent of the slowest drive's rate for rebuilds, copies and initializations", 60),
-    "check_rate": ("per cent of the slowest drive's rate for consistency checks", 60),
-    "replacement": (
-        "automatic: a fitting blank drive in a failed bay is taken by itself; by-hand: it waits",
-        "automatic",
-    ),
-    "copy_on_prediction": ("whether a drive that predicts its failure is copied to a hot spare by itself", True),
+SETTINGS: dict[str, Any] = {
+    "rebuild_rate": 60,
+    "check_rate": 60,
+    "replacement": "automatic",
+    "copy_on_prediction": True,
 }
-"""What can be set on a controller: the meaning and the value it comes with."""
+"""What can be set on a controller, and the value it comes with. The rates are per cent of the slowest drive's, for
+rebuilds, copies and initializations, and for consistency checks; `replacement` says whether a fitting blank drive in a
+failed bay is taken by itself ("automatic") or waits ("by-hand"); the last whether a drive that predicts its failure is
+copied to a hot spare by itself."""
 
 RESERVED_BYTES = 64 << 20
 """At the end of every drive, kept for the controller's own configuration."""

@@ -133,8 +133,7 @@ class _Reader:
                 if bay not in left:
                     raise self._wrong(f"controller {name}", f"bay {bay} is not a bay of the server, or named twice")
                 left.remove(bay)
-            settings = {key: value for key, (_meaning, value) in SETTINGS.items()}
-            made[name] = Memory(facts, settings | {"rebuild_rate": rate})
+            made[name] = Memory(facts, SETTINGS | {"rebuild_rate": rate})
         if not made:
             raise self._wrong("controller", "expected at least one table [[controller]], found none")
         if left:

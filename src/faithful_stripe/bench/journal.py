@@ -19,7 +19,7 @@ from pathlib import Path
 
 import numpy as np
 
-from ..core.arrays.engine import Array, GroupWrite
+from ..core.arrays.engine import Array, DataLost, GroupWrite
 from ..core.ranges import widen
 from ..core.source import Buffer
 
@@ -126,7 +126,8 @@ def replay(record: Record, array: Array) -> None:
 def close_parity(array: Array, offset: int, length: int) -> None:
     """Compute the parity and copies of every group that a range touches again, from the data as it stands.
 
-    A group that has lost a member is left alone: what its lost strip reads as follows from the others.
+    A group that has lost a member is left alone: what its lost strip reads as follows from the others. So is one
+    whose data cannot be read: there is nothing to compute its parity from.
     """
     span = array.geometry.strip_bytes * array.geometry.pattern.group_strips
     buffer = bytearray(span)
@@ -134,7 +135,10 @@ def close_parity(array: Array, offset: int, length: int) -> None:
     for start, end in widen(array.data_ranges(first * span, min(array.size, last * span)), span):
         for number in range(start // span, end // span):
             if array.whole(number):
-                array.read_into(number * span, buffer)
+                try:
+                    array.read_into(number * span, buffer)
+                except DataLost:
+                    continue
                 array.write(number * span, buffer)
 
 

@@ -33,6 +33,6 @@ def change(controller: Controller, wanted: Mapping[str, object]) -> None:
 def _fits(name: str, value: object) -> bool:
     if name == "replacement":
         return value in ("automatic", "by-hand")
-    if isinstance(SETTINGS[name][1], bool):
+    if isinstance(SETTINGS[name], bool):
         return isinstance(value, bool)
     return isinstance(value, int) and not isinstance(value, bool) and 1 <= value <= 100
