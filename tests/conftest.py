@@ -46,10 +46,17 @@ class Runner:
     def __call__(self, *words: object, stdin: str = "", **env: str) -> Result:
         done = subprocess.run(
             [FSTRIPE, *map(str, words)], cwd=self.folder, input=stdin, capture_output=True, text=True,
-            env={k: v for k, v in os.environ.items() if k != "FSTRIPE_AT"} | env, check=False,
+            env={k: v for k, v in os.environ.items() if k != "FSTRIPE_AT"}
+            | {"XDG_STATE_HOME": str(self.folder / ".state")} | env, check=False,
         )  # fmt: skip
         assert "Traceback" not in done.stderr, done.stderr
         return Result(done.returncode, done.stdout, done.stderr)
+
+
+@pytest.fixture(autouse=True)
+def _own_memory(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """What is remembered of servers is kept apart from the person's own."""
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path / ".state"))
 
 
 @pytest.fixture

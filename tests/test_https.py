@@ -11,6 +11,7 @@ import httpx
 import pytest
 
 from faithful_stripe.bench.bench import Bench, create
+from faithful_stripe.bench.updating import package_for
 from faithful_stripe.redfish.client import AnswerLost, Client, RedfishError
 from faithful_stripe.redfish.manners import MANNERS, Manner, lost
 from faithful_stripe.redfish.service import Service
@@ -19,6 +20,8 @@ from faithful_stripe.redfish.target import Access, TargetError, connect, fingerp
 from faithful_stripe.work import build
 from faithful_stripe.work import firmware as firmware_work
 from faithful_stripe.work.survey import survey
+from faithful_stripe.work.update import plan_update, update, versions
+from faithful_stripe.work.volumes import VolumeWish, add_volumes, plan_volumes
 from faithful_stripe.work.watch import watch
 
 from .conftest import FSTRIPE, SERIALS
@@ -28,12 +31,12 @@ LOGIN = {"FSTRIPE_USER": "tech", "FSTRIPE_PASSWORD": "tide-4711"}
 
 
 @contextmanager
-def served(folder, manner="plain", text=None):
+def served(folder, manner="plain", text=None, speed=1.0):
     """(address, the session layer, access that trusts it) of a new bench behind a manner."""
     if text:
         (folder / "d.toml").write_text(text)
     create(folder / "b", folder / "d.toml" if text else None)
-    bench = Bench(folder / "b")
+    bench = Bench(folder / "b", speed=speed)
     layer = MANNERS[manner] if isinstance(manner, str) else manner
     door = Sessions(layer(OneAtATime(Service(bench))), "tech", "tide-4711")
     running = server(door, "127.0.0.1", 0, *certificate(folder / "b", "127.0.0.1"))
@@ -63,8 +66,8 @@ def test_the_job_is_done_on_a_difficult_server(tmp_path, login, manner):
         with connect(at, access=access) as client:
             seen = survey(client)
             assert seen.server == "small-1" and [d.serial for d in seen.drives] == ["D1", "D2", "D3", "D4", "", ""]
-            plan = build.plan_volume(client, build.VolumeWish("v", "RAID5", ("1", "2", "3"), 4096))
-            made = build.add_volume(client, plan)
+            plans = plan_volumes(client, [VolumeWish("v", "RAID5", ("1", "2", "3"), 4096)])
+            (made,) = add_volumes(client, plans)
             assert made.name == "v" and {m.bay for m in made.members} == {"1", "2", "3"}
             assert made.margin == 1
             assert build.add_spare(client, "4", (), True).spare.startswith("global")
@@ -77,6 +80,25 @@ def test_the_job_is_done_on_a_difficult_server(tmp_path, login, manner):
             build.remove_volume(client, survey(client).volume("v"))
             assert survey(client).volumes == () and door.open_sessions == 1
         assert door.open_sessions == 0  # logged out
+
+
+@pytest.mark.parametrize("manner", ["plain", "paged", "sparse", "tasks", "tagged", "busy"])
+def test_firmware_is_updated_on_a_difficult_server(tmp_path, login, manner):
+    """Pushed, or offered for fetching where nothing can be pushed; the task is followed, the version read again."""
+    with served(tmp_path, manner, TEXT, speed=60.0) as (at, _door, access):
+        with Bench(tmp_path / "b").session() as session:
+            (tmp_path / "r.pldm").write_bytes(package_for(session.state, "RAID-1", "7.0.1"))
+        told = []
+        with connect(at, access=access) as client:
+            plan = plan_update(client, tmp_path / "r.pldm", ["RAID-1"] if manner == "sparse" else [])
+            assert [(r.part.name, r.direction, r.activation) for r in plan.rows] == [
+                ("RAID-1", "newer", "system reboot")
+            ]
+            (after,) = update(client, plan, lambda name, percent: told.append((name, percent)))
+            assert after.state == "waits" and after.waiting == (None if manner == "sparse" else "7.0.1")
+            assert any("Firmware update of RAID-1" in name and percent is not None for name, percent in told)
+            firmware_work.restart(client, lambda _text: None, pause=0.05)
+            assert {v.name: v.version for v in versions(client)}["RAID-1"] == "7.0.1"
 
 
 def test_a_certificate_is_verified_and_its_fingerprint_shown_once(tmp_path, login):
@@ -130,9 +152,9 @@ class Fails(Manner):
 
 def test_a_creation_whose_answer_was_lost_is_looked_for_and_never_sent_twice(tmp_path, login):
     with served(tmp_path, Fails, TEXT) as (at, _door, access), connect(at, access=access) as client:
-        plan = build.plan_volume(client, build.VolumeWish("v", "RAID0", ("1", "2"), 4096))
+        plans = plan_volumes(client, [VolumeWish("v", "RAID0", ("1", "2"), 4096)])
         with pytest.raises(AnswerLost, match=r"the answer to POST \S*Volumes was lost"):
-            build.add_volume(client, plan)
+            add_volumes(client, plans)
 
 
 def test_repeats_are_bounded_and_only_for_what_is_safe():
@@ -202,3 +224,47 @@ def test_several_servers_one_line_each_the_worst_first(fstripe, tmp_path):
     assert "there is no list of servers in it" in fstripe("--at", "bad.toml", "survey").err
     assert "works on one server, 2 are named" in fstripe("--at", "rack.toml", "bays").err
     assert fstripe("survey", FSTRIPE_AT="one").status == 0 and fstripe("survey").status == 2
+
+
+def test_a_command_that_is_stopped_by_hand_logs_out(tmp_path, login):
+    """Ctrl-C while it follows work: the session is ended at the server."""
+    lasting = TEXT.replace(f"size = {SIZE}", f"size = {SIZE + (60 << 20)}")
+    with served(tmp_path, "plain", lasting) as (at, door, access):
+        with connect(at, access=access) as client:
+            add_volumes(client, plan_volumes(client, [VolumeWish("v", "RAID5", ("1", "2", "3"), 4096)]))
+            build.start_check(client, "v", False)
+        assert door.open_sessions == 0
+        words = [FSTRIPE, "--at", at, "--ca", tmp_path / "b" / "tls.pem", "watch"]
+        process = subprocess.Popen(words, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+        assert process.stdout is not None
+        assert "consistency check" in process.stdout.readline()
+        assert door.open_sessions == 1
+        process.send_signal(signal.SIGINT)
+        process.communicate(timeout=20)
+        assert process.returncode != 0 and door.open_sessions == 0
+
+
+def test_what_the_protocol_asks_of_every_service(tmp_path):
+    """DSP0266: the OData documents, Basic authentication, headers, refusals."""
+    with served(tmp_path, text=TEXT) as (at, door, access):
+        assert access.ca is not None
+        context = ssl.create_default_context(cafile=access.ca)
+        with httpx.Client(base_url=at, verify=context) as http:
+            assert http.get("/redfish/v1/odata").json()["@odata.context"] == "/redfish/v1/$metadata"
+            assert '<EntityContainer Name="Service"' in http.get("/redfish/v1/$metadata").text
+            refused = http.get("/redfish/v1/Systems")
+            assert refused.status_code == 401 and refused.headers["WWW-Authenticate"].startswith("Basic")
+            for path in ("/redfish/v1/", "/redfish/v1/Systems", "/redfish/v1/SessionService/Sessions"):
+                answer = http.get(path, auth=("tech", "tide-4711"))
+                assert answer.status_code == 200 and "GET" in answer.headers["Allow"], path
+                assert answer.headers["OData-Version"] == "4.0" and "rel=describedby" in answer.headers["Link"]
+            assert http.get("/redfish/v1/Systems", auth=("tech", "wrong")).status_code == 401
+            assert http.get("/redfish/v1/?$unknown=1").status_code == 501
+            assert http.get("/redfish/v1/", headers={"OData-Version": "4.1"}).status_code == 412
+            made = http.post("/redfish/v1/SessionService/Sessions/Members",
+                             json={"UserName": "tech", "Password": "tide-4711"})  # fmt: skip
+            token = {"X-Auth-Token": made.headers["X-Auth-Token"]}
+            assert http.get(made.headers["Location"], headers=token).json()["UserName"] == "tech"
+            roles = http.get("/redfish/v1/AccountService/Roles?$expand=.", headers=token).json()["Members"]
+            assert [r["Id"] for r in roles] == ["Administrator", "Operator", "ReadOnly"]
+            assert http.delete(made.headers["Location"], headers=token).status_code == 204 and door.open_sessions == 0

@@ -175,7 +175,10 @@ def test_a_badly_prepared_server_and_a_good_one(fstripe):
     assert bad.status == 3 and not bad.json["ready"]
     failed = {what for what, state in states(bad).items() if state == "fail"}
     assert failed == {"storage mode", "boot mode", "legacy support", "link of RAID-1 in Slot 1", "boot volume"}
-    assert states(bad)["other disks"] == "warn" and states(bad)["power"] == states(bad)["settings"] == "pass"
+    assert (
+        states(bad)["other disks"] == states(bad)["link of bay 6"] == "warn"
+        and states(bad)["power"] == states(bad)["settings"] == "pass"
+    )
     fixes = [c["to_do"].split() for c in bad.json["checks"] if c["to_do"].startswith("fstripe firmware set")]
     for words in fixes:
         assert fstripe("--at", "raw", *words[1:]).status == 0
@@ -188,9 +191,12 @@ def test_a_badly_prepared_server_and_a_good_one(fstripe):
         "--at", "raw", "volume", "add", "system", "--level", "RAID1", "--bays", "1,2", "--yes", "--expect-serials",
         "BW48A1107,BW48A1132",
     )  # fmt: skip
-    assert states(fstripe("--at", "raw", "ready", "--json"))["boot volume"] == "pass"
+    unseen = states(fstripe("--at", "raw", "ready", "--json"))
+    assert unseen["boot volume"] == "pass" and unseen["firmware and system"] == "fail"
+    fstripe("--at", "raw", "firmware", "restart", "--yes", "--speed", "600")
     good = fstripe("--at", "raw", "ready")
-    assert good.status == 0 and good.out.rstrip().endswith("Ready.")
+    assert good.status == 0 and good.out.rstrip().endswith("Ready, with 1 warnings.")
+    assert states(fstripe("--at", "raw", "ready", "--json"))["link of bay 6"] == "warn"  # a cable of half the rate
     fstripe("--at", "raw", "bench", "fault", "1")
     assert states(fstripe("--at", "raw", "ready", "--json"))["health of system"] == "fail"
 

@@ -16,10 +16,10 @@ from faithful_stripe.redfish import names
 from faithful_stripe.redfish.client import Client, RedfishError
 from faithful_stripe.redfish.service import Service
 from faithful_stripe.redfish.target import TargetError, connect
-from faithful_stripe.work.build import VolumeWish, add_volume, plan_volume
 from faithful_stripe.work.log import entries
 from faithful_stripe.work.survey import survey
 from faithful_stripe.work.views import WorkError
+from faithful_stripe.work.volumes import VolumeWish, add_volumes, plan_volumes
 from faithful_stripe.work.watch import watch
 
 VOLUMES = names.storage("skerry-1", "RAID-1") + "/Volumes"
@@ -218,9 +218,9 @@ def test_targets(skerry):
 
 def test_a_plan_is_made_without_changing_anything_and_is_what_is_sent(skerry):
     with connect(str(skerry)) as client:
-        plan = plan_volume(client, VolumeWish("records", "raid5", ("8", "9", "14"), 65536))
+        (plan,) = plan_volumes(client, [VolumeWish("records", "raid5", ("8", "9", "14"), 65536)])
         assert survey(client).volumes == () and plan.margin == 1 and plan.lost == ()
         assert plan.warnings == ("bay 14 holds 6 TB; 2 TB of it stay unused",)
-        made = add_volume(client, plan)
+        (made,) = add_volumes(client, [plan])
         assert [m.bay for m in made.members] == ["8", "9", "14"] and abs(made.size - plan.size) < 1 << 30
         assert survey(client).findings == ()

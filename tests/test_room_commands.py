@@ -31,7 +31,9 @@ def test_drives_of_a_dead_server_are_taken_over_by_another(fstripe, observatory)
     seen = fstripe(*b, "survey")
     assert seen.status == 3 and "a set-up this controller does not know: volume records, RAID5, 12 TB" in seen.out
     assert "4 of 4 members usable" in seen.out and "volume import records" in seen.out
-    refused = fstripe(*b, "volume", "add", "new", "--level", "RAID0", "--bays", "1-4", stdin="no\n")
+    refused = fstripe(*b, "volume", "add", "new", "--level", "RAID0", "--bays", "1-4")
+    assert refused.status == 1 and "bay 1: drive HG4K21018 belongs to the foreign volume records" in refused.err
+    refused = fstripe(*b, "volume", "add", "new", "--level", "RAID0", "--bays", "1-4", "--foreign", stdin="no\n")
     assert refused.status == 1 and refused.err.count("DDF set-up of another controller (Lintel R16)") >= 4
     assert fstripe(*b, "spare", "add", "1", stdin="\n").status == 1
     shown = fstripe(*b, "volume", "foreign", "--json").json["foreign"]

@@ -7,6 +7,7 @@ Needs Debian's xvfb, xterm, imagemagick and fonts-dejavu-core:
 
 import os
 import shlex
+import shutil
 import subprocess
 import sys
 import tempfile
@@ -14,6 +15,7 @@ import time
 from pathlib import Path
 
 FSTRIPE = Path(sys.executable).with_name("fstripe")
+DATA = Path(__file__).parent.parent / "src" / "faithful_stripe" / "bench" / "data"
 DISPLAY = ":97"
 SERIALS = "HG4K20931,HG4K20944,HG4K21007,HG4K21018"
 AT = ["--at", "skerry"]
@@ -65,6 +67,13 @@ SCENES = {
     "firmware": (
         ASKED, "fstripe --at raw firmware show; fstripe --at raw firmware restart --yes --speed 200", 6.0,
     ),
+    "build": ([*RAW, "sheet"], "fstripe --at raw build sheet.toml", 3.0),
+    "firmware-update": (
+        [*RAW, ["--at", "raw", "bench", "package", "raid.pldm", "--for", "RAID-1", "--version", "5.4.0"]],
+        "fstripe --at raw firmware update raid.pldm --yes --speed 30; "
+        "fstripe --at raw firmware restart --yes --speed 200",
+        9.0,
+    ),
     "weigh": ([], "fstripe weigh --drives 9 --size 4TB --workload files; fstripe weigh --explain RAID50", 3.0),
     "volume-add": (
         MADE[:1], "fstripe --at skerry volume add gauges --level RAID50 --spans 8-10/11,12,14 --strip 256KiB", 2.5,
@@ -87,6 +96,8 @@ def prepare(place: Path, steps: list) -> None:
             for number, serial in enumerate(drives):
                 source, target = place / "skerry" / "drives" / f"{serial}.img", place / "pile" / f"disk-{number}.img"
                 subprocess.run(["cp", "--sparse=always", source, target], check=True)
+        elif step == "sheet":
+            shutil.copy(DATA / "skerry-sheet.toml", place / "sheet.toml")
         else:
             subprocess.run(
                 [FSTRIPE, *step], cwd=place, check=False, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL

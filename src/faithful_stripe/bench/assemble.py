@@ -136,6 +136,8 @@ def _volume(controller: Controller, guid: str, carriers: list[Carrier]) -> Found
         generation=newest.first["sequence"],
         guid=guid,
         branch=newest.branch,
+        read_cache=_reads(newest.first["cache"]),
+        write_cache="protected-back" if newest.first["cache"] & 0x21 == 0x21 else "through",
         **_layout(newest.spans),
     )
     found = Found(
@@ -209,6 +211,11 @@ def _layout(spans: tuple[ddf.Config, ...]) -> dict[str, Any]:
         "level": level, "rotation": rotation, "data": data, "q_place": q_place, "q_exponent": q_exponent,
         "copies": copies, "spans": many,
     }  # fmt: skip
+
+
+def _reads(bits: int) -> str:
+    """The read policy from DDF's cache byte; one that cannot be had here becomes none."""
+    return next((name for name, mask in ondisk.CACHED_READS.items() if mask == bits & 0x4C), "off")
 
 
 def _trouble(volume: Volume, newest: Carrier, current: list[Carrier]) -> tuple[str, str] | None:

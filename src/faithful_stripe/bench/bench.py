@@ -6,6 +6,7 @@ import os
 import random
 import shutil
 import time
+import uuid
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
@@ -91,6 +92,7 @@ def create(
     if folder.exists():
         raise BenchError(bench=folder, what="it exists already", to_do="choose another name; nothing is overwritten")
     state = read_description(description, now())
+    state.server["uuid"] = str(uuid.uuid4())
     text = description_text(description)[1]
     _sweep(folder)
     building = folder.with_name(f".{folder.name}.new-{os.getpid()}")

@@ -96,6 +96,7 @@ class _Reader:
         server["panel"] = [bay_labels(str(row)) for row in server["panel"]]
         if sorted(bay for row in server["panel"] for bay in row) != sorted(bays):
             raise self._wrong("server.panel", "expected every bay once, row by row")
+        server["links"] = self._links(document, bays)
         controllers = self._controllers(document, bays)
         models = {key: self._model(entry, f"model.{key}") for key, entry in document.get("model", {}).items()}
         state = State(server, bays, (now, now), controllers)
@@ -111,6 +112,14 @@ class _Reader:
         for i, entry in enumerate(document.get("stock", [])):
             self._place(state, models, entry, f"stock {i + 1}", None)
         return state
+
+    def _links(self, document: dict[str, Any], bays: list[str]) -> dict[str, float]:
+        """[links]: bays whose wiring carries less than a drive can do, in Gbit/s."""
+        found = self._found({"links": {}} | document, "links")
+        for bay, rate in found.items():
+            if bay not in bays or not isinstance(rate, int | float) or isinstance(rate, bool) or rate <= 0:
+                raise self._wrong(f"links.{bay}", f"expected a bay and Gbit/s above 0, found {rate!r}")
+        return {bay: float(rate) for bay, rate in found.items()}
 
     def _controllers(self, document: dict[str, Any], bays: list[str]) -> dict[str, Memory]:
         made: dict[str, Memory] = {}
@@ -178,7 +187,8 @@ class _Reader:
         if serial in state.drives:
             raise self._wrong(f"{where}.serial", f"{serial} is there twice")
         place = "" if bay else "stock"
-        state.drives[serial] = Drive(serial=serial, **models[placed["model"]], bay=bay, place=place)
+        drive = state.drives[serial] = Drive(serial=serial, **models[placed["model"]], bay=bay, place=place)
+        drive.gbps = state.negotiated(drive)
 
     def _wrong(self, where: str, what: str) -> BenchError:
         return BenchError(bench=self.name, what=f"{where}: {what}", to_do="correct the description")

@@ -208,3 +208,27 @@ class NoSpare(ControllerRefusal):
     message_id, status = "FaithfulStripe.1.0.NoSpare", 409
     template = "bay {bay}: drive {serial} is not a hot spare"
     remedy = "`survey` shows which are"
+
+
+class UnknownPart(ControllerRefusal):
+    message_id, status = "FaithfulStripe.1.0.UnknownPart", 404
+    template = "there is no part {name} with firmware of its own"
+    remedy = "parts here: {known}"
+
+
+class BadPackage(ControllerRefusal):
+    message_id = "Update.1.1.VerificationFailed"
+    template = "the firmware package was refused: {what}"
+    remedy = "{advice}"
+
+
+class UpdateRunning(ControllerRefusal):
+    message_id, status = "FaithfulStripe.1.0.UpdateRunning", 409
+    template = "firmware is being written to {part}"
+    remedy = "wait until that is done, then begin the next"
+
+
+class NoCache(ControllerRefusal):
+    message_id = "FaithfulStripe.1.0.NoCache"
+    template = "there is no cache policy {policy}"
+    remedy = "offered: {known}"

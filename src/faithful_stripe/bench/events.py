@@ -24,6 +24,7 @@ class Kind:
 
 _DRIVE = "StorageDevice.1.2."
 _ENVIRONMENT = "Environmental.1.0."
+_UPDATE = "Update.1.1."
 _OURS = "FaithfulStripe.1.0."
 
 KINDS: dict[str, Kind] = {
@@ -107,6 +108,9 @@ KINDS: dict[str, Kind] = {
     ),
     "settings changed": Kind(
         _OURS + "SettingsChanged", "OK", ("controller",), "Settings of controller {controller} were changed: {what}.",
+    ),
+    "caches changed": Kind(
+        _OURS + "CachesChanged", "OK", ("volume",), "The volume {volume} reads {read} and writes {write} from now on.",
     ),
     "volume deleted": Kind(_OURS + "VolumeDeleted", "OK", ("volume",), "The volume {volume} was deleted."),
     "rebuild started": Kind(
@@ -195,6 +199,21 @@ KINDS: dict[str, Kind] = {
     ),
     "mismatch": Kind(
         _OURS + "Mismatch", "Warning", ("volume",), "Row {row} of the volume {volume} does not add up: {who}.",
+    ),
+    "update started": Kind(
+        _UPDATE + "InstallingOnComponent", "OK", ("version", "part"),
+        "Firmware {version} is being written to {part}.",
+    ),
+    "update waits": Kind(
+        _UPDATE + "AwaitToActivate", "OK", ("version", "part"),
+        "Firmware {version} of {part} is written; it runs from the next restart on.",
+        "Restart the server.",
+    ),
+    "update done": Kind(_UPDATE + "UpdateSuccessful", "OK", ("part", "version"), "{part} runs firmware {version}."),
+    "update failed": Kind(
+        _UPDATE + "ApplyFailed", "Critical", ("version", "part"),
+        "Writing firmware {version} to {part} was broken off; the firmware it had still runs.",
+        "Update it again, and let it finish.",
     ),
     "started": Kind(_OURS + "BenchStarted", "OK", ("server",), "The server {server} was put on the bench."),
 }  # fmt: skip

@@ -11,10 +11,13 @@ import tomllib
 from dataclasses import dataclass, field
 from functools import lru_cache
 from importlib import resources
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from . import errors
 from .state import State
+
+if TYPE_CHECKING:
+    from .session import Session
 
 BOOT_SECONDS = 90.0
 """Bench seconds from a restart until the system runs again."""
@@ -130,6 +133,23 @@ def link(state: State, controller: str) -> Link:
         facts["lanes"],
         facts["generation"],
     )
+
+
+def look_around(session: Session) -> list[dict[str, Any]]:
+    """The disks that the system's firmware finds as it starts: volumes that can be used, else every single drive."""
+    if not offers_volumes(session.state):
+        return [
+            {"controller": name, "name": f"{d.vendor} {d.model}", "size": d.size, "guid": "", "serial": d.serial}
+            for name, controller in session.controllers.items()
+            for d in controller.here()
+            if d.works
+        ]
+    return [
+        {"controller": name, "name": v.name, "size": v.geometry.volume_bytes, "guid": v.guid.strip(), "serial": ""}
+        for name, controller in session.controllers.items()
+        for v in controller.memory.volumes.values()
+        if controller.margin(v) >= 0 and controller.initializing(v) != "foreground"
+    ]
 
 
 # boot options -----------------------------------------------------------------------------------

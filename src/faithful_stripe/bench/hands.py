@@ -33,7 +33,7 @@ class Hands(Session):
         drive = self.drive(bay_or_serial)
         bay = str(drive.bay)
         self._check_hot(bay, "pull the drive")
-        drive.bay, drive.place = None, "pulled"
+        drive.bay, drive.place, drive.gbps = None, "pulled", 0.0
         if self.active:
             members.drive_gone(self.controller_at(bay), drive, bay, "drive removed")
         return drive
@@ -54,6 +54,7 @@ class Hands(Session):
         self.medium(drive)  # a damaged image is found before anything changes
         drive.bay, drive.place, drive.link = bay, "", None
         drive.fault = "" if drive.fault == "link" else drive.fault
+        drive.gbps = self.state.negotiated(drive)
         if self.active:
             members.drive_seated(controller, drive)
             self.recover()

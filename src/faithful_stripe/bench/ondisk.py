@@ -42,6 +42,10 @@ WORDS: tuple[tuple[str | None, ...], ...] = (
 )
 """Rotation, data order, Q place and Q exponent by the numbers that the scratch has for them."""
 
+CACHED_READS = {"off": 0, "ahead": 0x44, "adaptive": 0x4C}
+CACHED_WRITES = {"through": 0, "protected-back": 0x21}
+"""Cache policies as the bits of DDF's cache byte; without the bit for write caching on a low battery."""
+
 
 def update(controller: Controller, keep: Callable[[], None]) -> None:
     """Write the set-up to the drives if it differs from what was written last.
@@ -157,7 +161,7 @@ def _fingerprint(controller: Controller) -> str:
     rows: dict[str, Any] = {}
     for (kind, key), row in memory_rows(controller.memory).items():
         if kind == "volume":
-            members = [{k: v for k, v in m.items() if k != "done"} for m in row["members"]]
+            members = [{k: v for k, v in vars(m).items() if k != "done"} for m in row["members"]]
             rows[f"volume {key}"] = row | {"members": members}
         elif kind == "spare":
             rows[f"spare {key}"] = row
@@ -237,6 +241,7 @@ def _configs(controller: Controller, volume: Volume, timestamp: int) -> list[ddf
             "extent": made.rows * volume.strip // ddf.SECTOR,
             "size": made.volume_bytes // ddf.SECTOR,
             "block": ddf.SECTOR,
+            "cache": CACHED_READS[volume.read_cache] | CACHED_WRITES[volume.write_cache],
             "scratch": _scratch(volume, span * width, width),
         }
         references = [reference(d.vendor, d.serial) if d else ddf.UNUSED_REFERENCE for d in drives]

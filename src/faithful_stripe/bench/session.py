@@ -7,7 +7,7 @@ import random
 from pathlib import Path
 
 from ..media.parts import open_image
-from . import errors, events, firmware, jobs, members, ondisk, takeover
+from . import errors, events, firmware, jobs, members, ondisk, takeover, updating
 from .clock import Clock, iso
 from .controller import Controller
 from .drive import Medium
@@ -147,6 +147,7 @@ class Session:
             controller.now = max(controller.now, self.clock.now())
             for job in controller.memory.jobs.values():
                 job.base, job.since = jobs.done(controller, job), None
+        updating.break_off(self, self.clock.now())
         self.state.power = False
 
     def power_on(self) -> None:
@@ -155,8 +156,12 @@ class Session:
         firmware.restart(self.state, self.clock.now())
         self.state.power = True
         self.tell("power on")
-        if not self.active:
-            return
+        updating.activate(self)
+        if self.active:
+            self._start_controllers()
+        self.state.found = firmware.look_around(self)
+
+    def _start_controllers(self) -> None:
         for controller in self.controllers.values():
             if controller.memory.setup.get("mark") == "":  # killed while the set-up was being written
                 ondisk.update(controller, self._keep)
@@ -197,6 +202,8 @@ class Session:
         busy = any(c.memory.jobs for c in self.controllers.values()) or any(d.link for d in self.state.drives.values())
         if self.active:
             self._work_until(moment)
+        elif self.state.power:
+            updating.settle(self, moment)
         for controller in self.controllers.values():
             controller.now = max(controller.now, moment)
         if busy or seconds or self.clock.speed != 1.0:
@@ -208,7 +215,9 @@ class Session:
             ends = min(jobs.next_end(c) for c in self.controllers.values())
             flaky = [d for d in self.state.drives.values() if d.bay and d.link and not d.fault]
             change = min((float(d.link["next"]) for d in flaky if d.link), default=math.inf)
+            change = min(change, updating.next_end(self.state))
             at = min(ends, change, moment)
+            updating.settle(self, at)
             for controller in self.controllers.values():
                 jobs.work_to(controller, at, members.settle)
             for drive in flaky:

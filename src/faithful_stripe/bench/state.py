@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass, field
+from dataclasses import dataclass, field
 from typing import Any
 
 from ..core.arrays.geometry import Geometry, geometry
@@ -20,6 +20,7 @@ class Drive:
     configured  it carries the set-up of the controller whose bay it is in
     slowed      it works at one part in this many of its rate
     celsius     its temperature
+    gbps        the link rate that it and its bay have agreed on, in Gbit/s; 0 while it is seated nowhere
     link        of an intermittent link: "every" and "down" in seconds, "next" the bench time of the next change,
                 "up", and "drops" the times at which it was lost; None for a sound one
     """
@@ -45,6 +46,7 @@ class Drive:
     slowed: float = 1.0
     celsius: int = 34
     link: dict[str, Any] | None = None
+    gbps: float = 0.0
 
     @property
     def works(self) -> bool:
@@ -53,8 +55,13 @@ class Drive:
 
     @property
     def pace(self) -> float:
-        """Bytes per second of bench time that it really does."""
-        return self.rate / self.slowed
+        """Bytes per second of bench time that it really does; its link carries a byte in ten bits."""
+        return min(self.rate, self.gbps * 1e8 if self.gbps else self.rate) / self.slowed
+
+    @property
+    def best_gbps(self) -> float:
+        """The link rate that it can do, in Gbit/s, by its protocol."""
+        return {"SAS": 12.0, "SATA": 6.0}.get(self.protocol, 32.0)
 
 
 @dataclass
@@ -86,6 +93,7 @@ class Volume:
     branch         a mark of the moment at which `generation` last counted up: members that were written apart from
                    each other differ in it
     guid           24 characters of ASCII, the same wherever its drives go
+    read_cache, write_cache  its cache policies, see `volumes.READ_CACHES` and `WRITE_CACHES`
     """
 
     number: int
@@ -105,6 +113,8 @@ class Volume:
     q_exponent: str | None = None
     guid: str = ""
     branch: int = 0
+    read_cache: str = "ahead"
+    write_cache: str = "through"
 
     @property
     def geometry(self) -> Geometry:
@@ -190,6 +200,21 @@ class Event:
 
 
 @dataclass
+class Update:
+    """New firmware on its way to a part; `began` and `until` in bench seconds.
+
+    state  "Running", "Waiting" (for the next restart), "Completed", "Exception" (broken off)
+    """
+
+    number: int
+    part: str
+    version: str
+    began: float
+    until: float
+    state: str = "Running"
+
+
+@dataclass
 class Memory:
     """What one controller keeps in its non-volatile memory.
 
@@ -228,6 +253,8 @@ class State:
     lid    whether the chassis is open
     firmware, pending  attributes that are not as they came; those that wait for the next restart
     boot_order  references of boot options, the first is started first; boot_until: bench time when a restart is over
+    found  the disks that the system's own firmware found at the last start: controller, name, size in bytes, and the
+           volume's GUID, "" for a drive that is presented by itself
     """
 
     server: dict[str, Any]
@@ -242,10 +269,16 @@ class State:
     pending: dict[str, Any] = field(default_factory=dict)
     boot_order: list[str] = field(default_factory=list)
     boot_until: float = 0.0
+    updates: dict[int, Update] = field(default_factory=dict)
+    found: list[dict[str, Any]] = field(default_factory=list)
 
     def in_bay(self, bay: str) -> Drive | None:
         """The drive seated in a bay."""
         return next((d for d in self.drives.values() if d.bay == bay), None)
+
+    def negotiated(self, drive: Drive) -> float:
+        """The link rate of a drive where it is now, in Gbit/s."""
+        return min(drive.best_gbps, float(self.server["links"].get(drive.bay, drive.best_gbps))) if drive.bay else 0.0
 
     def take_number(self) -> int:
         """A number that was never used before, for a volume or a job."""
@@ -254,7 +287,10 @@ class State:
 
 
 def to_rows(state: State) -> dict[tuple[str, str], dict[str, Any]]:
-    """The state as rows (kind, key) -> JSON value, for the store; a controller's own under ID/KEY."""
+    """The state as rows (kind, key) -> JSON value, for the store; a controller's own under ID/KEY.
+
+    The rows are the state's own dictionaries: to be written at once, with `vars` for what is nested.
+    """
     rows: dict[tuple[str, str], dict[str, Any]] = {
         ("meta", "server"): state.server,
         ("meta", "bays"): {"labels": state.bays},
@@ -264,10 +300,12 @@ def to_rows(state: State) -> dict[tuple[str, str], dict[str, Any]]:
             "pending": state.pending,
             "order": state.boot_order,
             "until": state.boot_until,
+            "found": state.found,
         },
         ("meta", "clock"): {"bench": state.clock[0], "wall": state.clock[1]},
     }
-    rows |= {("drive", serial): asdict(drive) for serial, drive in state.drives.items()}
+    rows |= {("drive", serial): vars(drive) for serial, drive in state.drives.items()}
+    rows |= {("update", str(number)): vars(update) for number, update in state.updates.items()}
     for name, memory in state.controllers.items():
         rows["controller", name] = {"facts": memory.facts, "settings": memory.settings, "setup": memory.setup}
         rows |= memory_rows(memory, f"{name}/")
@@ -276,9 +314,9 @@ def to_rows(state: State) -> dict[tuple[str, str], dict[str, Any]]:
 
 def memory_rows(memory: Memory, prefix: str = "") -> dict[tuple[str, str], dict[str, Any]]:
     """A controller's volumes, work and spares as rows."""
-    rows = {("volume", f"{prefix}{number}"): asdict(volume) for number, volume in memory.volumes.items()}
-    rows |= {("job", f"{prefix}{number}"): asdict(job) for number, job in memory.jobs.items()}
-    return rows | {("spare", f"{prefix}{serial}"): asdict(spare) for serial, spare in memory.spares.items()}
+    rows = {("volume", f"{prefix}{number}"): vars(volume) for number, volume in memory.volumes.items()}
+    rows |= {("job", f"{prefix}{number}"): vars(job) for number, job in memory.jobs.items()}
+    return rows | {("spare", f"{prefix}{serial}"): vars(spare) for serial, spare in memory.spares.items()}
 
 
 def from_rows(rows: dict[tuple[str, str], dict[str, Any]]) -> State:
@@ -295,12 +333,15 @@ def from_rows(rows: dict[tuple[str, str], dict[str, Any]]) -> State:
         pending=firmware["pending"],
         boot_order=firmware["order"],
         boot_until=firmware["until"],
+        found=firmware["found"],
         controllers={key: Memory(**value) for (kind, key), value in rows.items() if kind == "controller"},
     )
     for (kind, key), value in sorted(rows.items(), key=_by_number):
         owner, _slash, name = key.rpartition("/")
         if kind == "drive":
             state.drives[key] = Drive(**value)
+        elif kind == "update":
+            state.updates[int(key)] = Update(**value)
         elif kind == "volume":
             members = [Member(**member) for member in value["members"]]
             state.controllers[owner].volumes[int(name)] = Volume(**(value | {"members": members}))

@@ -15,7 +15,7 @@ from .errors import BenchError
 from .state import Event, State, from_rows, to_rows
 
 FILE = "state.db"
-SCHEMA = 3
+SCHEMA = 4
 WAIT_SECONDS = 60.0
 
 _TABLES = """
@@ -85,7 +85,7 @@ class Store:
 
     def save(self, state: State, events: list[Event]) -> None:
         """Store what differs from the last load or save, and append events (numbering them)."""
-        rows = {name: json.dumps(value, sort_keys=True) for name, value in to_rows(state).items()}
+        rows = {name: json.dumps(value, sort_keys=True, default=vars) for name, value in to_rows(state).items()}
         changed = [(*name, value) for name, value in rows.items() if self._rows.get(name) != value]
         with self._explained():
             db = self._connect()

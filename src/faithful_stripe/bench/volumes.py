@@ -41,7 +41,14 @@ class Wish:
     copies: int | None = None
     mixed: bool = False
     initialize: str = "fast"
+    read_cache: str = "ahead"
+    write_cache: str = "through"
 
+
+READ_CACHES = ("ahead", "adaptive", "off")
+WRITE_CACHES = ("through", "protected-back")
+"""The cache policies that these controllers offer. Both ways to write acknowledge only what a cut of power cannot take
+away again: the second one keeps it in the memory that outlasts the cut. There is no unprotected one on purpose."""
 
 METHODS = ("fast", "foreground", "background")
 
@@ -57,6 +64,7 @@ def check(controller: Controller, wish: Wish) -> Volume:
         raise errors.BadName(name=wish.name)
     if any(v.name == wish.name for v in controller.memory.volumes.values()):
         raise errors.NameTaken(name=wish.name)
+    check_caches(wish.read_cache, wish.write_cache)
     drives = [_usable(controller, bay, wish.bays) for bay in wish.bays]
     if not wish.mixed:
         _check_alike(drives)
@@ -104,7 +112,24 @@ def check(controller: Controller, wish: Wish) -> Volume:
         copies=chosen.copies,
         q_place=chosen.q_place,
         q_exponent=chosen.q_exponent,
+        read_cache=wish.read_cache,
+        write_cache=wish.write_cache,
     )
+
+
+def check_caches(read: str, write: str) -> None:
+    """Raise NoCache for a policy that is not offered."""
+    for value, known in ((read, READ_CACHES), (write, WRITE_CACHES)):
+        if value not in known:
+            raise errors.NoCache(policy=value, known=", ".join(known))
+
+
+def set_caches(controller: Controller, volume: Volume, read: str, write: str) -> None:
+    """Change a volume's cache policies. Raises NoCache."""
+    check_caches(read, write)
+    if (read, write) != (volume.read_cache, volume.write_cache):
+        volume.read_cache, volume.write_cache = read, write
+        controller.event("caches changed", volume=volume.name, read=read, write=write)
 
 
 def create(controller: Controller, volume: Volume, method: str = "fast") -> Volume:

@@ -18,9 +18,12 @@ from .common import (
 )
 
 if TYPE_CHECKING:
-    from ..work.build import VolumePlan
     from ..work.views import VolumeView
+    from ..work.volumes import VolumePlan
     from .render import Part
+
+READS, WRITES = ("ahead", "adaptive", "off"), ("through", "protected-back", "unprotected-back")
+"""Cache policies."""
 
 MOST_RANGES = 8
 """Lost ranges of a volume that are printed one by one."""
@@ -38,11 +41,20 @@ def volume() -> None:
 
 @volume.command()
 @click.argument("name")
-@click.option("--level", required=True, metavar="LEVEL", help="RAID0, 1, 1E, 10, 4, 5, 6, 50, 60 or SPAN.")
-@click.option("--bays", metavar="LIST", help="Bays in the order of the members: 4,5,6,7 or 4-7.")
-@click.option("--spans", metavar="LIST/LIST", help="Nested levels: the bays of each span, such as 4-6/7-9/10-12.")
+@click.option("--level", metavar="LEVEL", help="RAID0, 1, 1E, 10, 4, 5, 6, 50, 60 or SPAN.")
+@click.option("--bays", metavar="LIST", help="Drives in the order of the members, by bay or serial: 4,5,6,7 or 4-7.")
+@click.option("--spans", metavar="LIST/LIST", help="Nested levels: the drives of each span, such as 4-6/7-9/10-12.")
 @click.option("--strip", default="64KiB", show_default=True, help="Strip size, a power of two from 4KiB to 1MiB.")
 @click.option("--size", metavar="SIZE", help="Size of the volume; all that the drives hold without it.")
+@click.option("--spares", metavar="LIST", help="Drives that become its dedicated hot spares.")
+@click.option("--read-cache", type=click.Choice(READS), help="Whether it reads ahead.")
+@click.option(
+    "--write-cache",
+    type=click.Choice(WRITES),
+    help="through: acknowledged when it is on the drives; protected-back: in memory that outlasts a cut of power; "
+    "unprotected-back: in memory that does not (few controllers offer it, no one should want it).",
+)
+@click.option("--singly", is_flag=True, help="Present each drive by itself, as NAME-BAY, beside the arrays.")
 @click.option("--rotation", metavar="WORD", help="Where parity starts: parity-0, parity-N; RAID 4: fixed-0, fixed-N.")
 @click.option("--data", metavar="WORD", help="How data run on: restart, continuation; RAID 1E: adjacent, offset.")
 @click.option("--q-place", type=click.Choice(["after-p", "before-p"]), help="RAID 6: where Q stands.")
@@ -57,46 +69,60 @@ def volume() -> None:
     "background: parity is computed while the volume is used already.",
 )
 @click.option("--mixed", is_flag=True, help="Allow drives of different media or sector size.")
+@click.option("--foreign", is_flag=True, help="Take drives although another controller's set-up is on them.")
+@click.option("--failing", is_flag=True, help="Take drives although they predict their failure.")
 @click.option("--controller", metavar="ID", help="The controller it is to be made at; the bays must be its.")
 @confirm_options
 @json_option
 @click.pass_context
 def add(
-    ctx: click.Context, name: str, level: str, bays: str | None, spans: str | None, strip: str, size: str | None,
+    ctx: click.Context, name: str, level: str | None, bays: str | None, spans: str | None, strip: str,
+    size: str | None, spares: str | None, read_cache: str | None, write_cache: str | None, singly: bool,
     rotation: str | None, data: str | None, q_place: str | None, q_exponent: str | None, mirrors_of: int | None,
-    initialize: str, mixed: bool, controller: str | None, yes: bool, expect_serials: str | None, as_json: bool,
+    initialize: str, mixed: bool, foreign: bool, failing: bool, controller: str | None, yes: bool,
+    expect_serials: str | None, as_json: bool,
 ) -> None:  # fmt: skip
     """Make a volume NAME. Shows what will be lost, then asks for the name again.
 
     Several volumes may share the same drives, one after the other: make the first with --size, the next on the
-    same bays.
+    same bays. With --singly every drive becomes a volume of its own; all are made, or none.
 
     \b
     Example:
-      fstripe --at skerry volume add records --level RAID5 --bays 4,5,6,7 --strip 64KiB
+      fstripe --at skerry volume add records --level RAID5 --bays 4,5,6,7 --strip 64KiB --spares 13
       fstripe --at skerry volume add gauges --level RAID50 --spans 4-6/7-9/10-12
+      fstripe --at skerry volume add spool --singly --bays 3,8
     """
     from ..core.units import parse_size
-    from ..work.build import VolumeWish, add_volume, plan_volume
-    from .render import show
+    from ..work import volumes as work
+    from .render import Line, show
 
     if (bays is None) == (spans is None):
         raise click.UsageError("name the drives with --bays, or with --spans for a nested level")
+    if (level is None) != singly or (singly and spans):
+        raise click.UsageError("give the --level, or --singly with --bays")
     parts = [split_list(part) for part in (spans or str(bays)).split("/")]
     if len({len(part) for part in parts}) > 1:
         raise click.UsageError("--spans: every span needs as many bays")
-    wish = VolumeWish(
-        name=name, level=level, bays=tuple(bay for part in parts for bay in part), strip=parse_size(strip),
-        rotation=rotation, data=data, mixed=mixed, size=parse_size(size) if size else None,
+    wish = work.VolumeWish(
+        name=name, level=level or "SPAN", drives=tuple(bay for part in parts for bay in part),
+        strip=parse_size(strip), rotation=rotation, data=data, mixed=mixed, size=parse_size(size) if size else None,
         spans=len(parts) if spans else None, copies=mirrors_of, q_place=q_place, q_exponent=q_exponent,
-        initialize=initialize, controller=controller,
+        initialize=initialize, controller=controller, read_cache=read_cache, write_cache=write_cache,
+        spares=split_list(spares) if spares else (), foreign=foreign, failing=failing,
     )  # fmt: skip
     client = target(ctx)
-    plan = plan_volume(client, wish)
+    plans = work.plan_volumes(client, work.singly(name, wish.drives, wish) if singly else [wish])
     if not as_json or not yes:
-        show(_plan_parts(plan), err=True)
-    confirm(name, [d.serial for d in plan.drives], yes, expect_serials)
-    show_volume(add_volume(client, plan), as_json, "made")
+        parts_shown = [part for plan in plans for part in (*_plan_parts(plan), Line())]
+        show(parts_shown[:-1], err=True)
+    confirm(name, [serial for plan in plans for serial in plan.serials], yes, expect_serials)
+    made = work.add_volumes(client, plans)
+    if as_json:
+        print_json(made if singly else made[0])
+        return
+    for found in made:
+        show_volume(found, False, "made")
 
 
 def _plan_parts(plan: VolumePlan) -> list[Part]:
@@ -118,6 +144,15 @@ def _plan_parts(plan: VolumePlan) -> list[Part]:
         span = [str(position * plan.spans // len(plan.drives))] if nested else []
         table.add(str(position), *span, d.bay, decimal_size(d.size), d.media, model, d.serial, holds)
     parts.append(table)
+    if plan.spares:
+        listed = ", ".join(f"bay {d.bay} ({d.serial}, {decimal_size(d.size)})" for d in plan.spares)
+        parts.append(Line(f"Dedicated hot spares: {listed}."))
+    caches = [
+        f"reads {wish.read_cache}" if wish.read_cache else "",
+        f"writes {wish.write_cache}" if wish.write_cache else "",
+    ]
+    if any(caches):
+        parts.append(Line(f"Cache: {', '.join(c for c in caches if c)}."))
     parts += [Line(f"Note: {text}.", "Warning") for text in plan.warnings]
     if plan.lost:
         parts.append(Line("WILL BE LOST:", "Critical"))
@@ -144,6 +179,37 @@ def show(ctx: click.Context, name: str, controller: str | None, as_json: bool) -
     found = survey(target(ctx)).volume(name, controller)
     show_volume(found, as_json, "")
     ctx.exit(0 if found.health == "OK" else ATTENTION)
+
+
+@volume.command("set")
+@click.argument("name")
+@click.option("--read-cache", type=click.Choice(READS), help="Whether it reads ahead.")
+@click.option("--write-cache", type=click.Choice(WRITES), help="When a write is acknowledged, as for `volume add`.")
+@controller_option
+@json_option
+@click.pass_context
+def set_(
+    ctx: click.Context,
+    name: str,
+    read_cache: str | None,
+    write_cache: str | None,
+    controller: str | None,
+    as_json: bool,
+) -> None:
+    """Change volume NAME's cache policies.
+
+    \b
+    Example:
+      fstripe --at skerry volume set records --write-cache protected-back
+    """
+    from ..work.build import set_caches
+    from ..work.survey import survey
+
+    if read_cache is None and write_cache is None:
+        raise click.UsageError("say what to set")
+    client = target(ctx)
+    found = survey(client).volume(name, controller)
+    show_volume(set_caches(client, found, read_cache, write_cache), as_json, "changed")
 
 
 @volume.command()
@@ -306,6 +372,7 @@ def show_volume(found: VolumeView, as_json: bool, done: str) -> None:
         [
             Line(f"{head}: {found.level}, {decimal_size(found.size)} ({found.size} bytes){strip}{layout}", "head"),
             Line(f"health {found.health}, margin {margin}, holds {holds}, controller {found.controller}", found.health),
+            Line(f"cache: reads {found.read_cache or 'unknown'}, writes {found.write_cache or 'unknown'}"),
             *lost,
             table,
         ]

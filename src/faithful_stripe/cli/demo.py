@@ -10,6 +10,7 @@ import sys
 import tempfile
 import time
 from contextlib import nullcontext
+from importlib import resources
 from pathlib import Path
 from typing import Any
 
@@ -36,7 +37,7 @@ class DemoFailed(StripeError):
 )
 @json_option
 def demo(folder: Path | None, speed: float, as_json: bool) -> None:
-    """From an empty server to a rebuilt volume, back from a shuffled pile, and through a bad week of a RAID 50.
+    """From the factory to a rebuilt volume, back from a shuffled pile, and through a bad week of a RAID 50.
 
     Works in FOLDER (which must be new, and stays), or in a temporary one that is removed at the end.
 
@@ -66,6 +67,7 @@ class Story:
 
     def tell(self) -> dict[str, Any]:
         began = time.monotonic()
+        self._prepare()
         self._build()
         self._fail_and_write()
         self._replace()
@@ -75,6 +77,22 @@ class Story:
         return self._summary(lineup, time.monotonic() - began)
 
     # the story ----------------------------------------------------------------------------------
+
+    def _prepare(self) -> None:
+        self._title("From the factory to what a build sheet says")
+        self.run("bench", "new", "raw", "--from", "skerry-new")
+        self.run("--at", "raw", "ready", expect=3)
+        sheet = resources.files("faithful_stripe.bench").joinpath("data", "skerry-sheet.toml").read_text("utf-8")
+        (self.place / "sheet.toml").write_text(sheet, "utf-8")
+        self.run("--at", "raw", "build", "sheet.toml", "--check", expect=3)
+        serials = {d["bay"]: d["serial"] for d in self._json("--at", "raw", "bays")["bays"]}
+        taken = ",".join(serials[str(bay)] for bay in (1, 2, *range(4, 15)))
+        self.run("--at", "raw", "build", "sheet.toml", "--yes", "--expect-serials", taken, "--speed", "200")
+        self.run("--at", "raw", "build", "sheet.toml")
+        self.run("--at", "raw", "bench", "package", "raid.pldm", "--for", "RAID-1", "--version", "5.4.0")
+        self.run("--at", "raw", "firmware", "update", "raid.pldm", "--yes", "--speed", "60", expect=3)
+        self.run("--at", "raw", "firmware", "restart", "--yes", "--speed", "200")
+        self.run("--at", "raw", "ready")
 
     def _build(self) -> None:
         self._title("An empty server, a new RAID 5")

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from .common import ATTENTION, controller_option, json_option, print_json, target
+from .update import update, version_parts
 
 if TYPE_CHECKING:
     from ..work.firmware import AttributeView, Firmware, Outcome
@@ -32,10 +33,13 @@ def firmware() -> None:
 @firmware.command()
 @click.option("--find", "word", metavar="WORD", help="Search all attributes by name and help.")
 @click.option("--all", "everything", is_flag=True, help="All attributes, not only those that matter to this job.")
+@click.option("--versions", "by_version", is_flag=True, help="The firmware versions of every part instead.")
 @roles_option
 @json_option
 @click.pass_context
-def show(ctx: click.Context, word: str | None, everything: bool, roles: Path | None, as_json: bool) -> None:
+def show(
+    ctx: click.Context, word: str | None, everything: bool, by_version: bool, roles: Path | None, as_json: bool
+) -> None:
     """Show the settings that matter to this job, now and after the next restart.
 
     Exit status 3 while something waits for a restart.
@@ -45,9 +49,18 @@ def show(ctx: click.Context, word: str | None, everything: bool, roles: Path | N
       fstripe --at skerry firmware show --find slot
     """
     from ..work.firmware import firmware as read
+    from ..work.update import versions
     from .render import show as show_parts
 
-    found = read(target(ctx), roles)
+    client = target(ctx)
+    if by_version:
+        listed = versions(client)
+        if as_json:
+            print_json(listed)
+        else:
+            show_parts(version_parts(listed))
+        ctx.exit(ATTENTION if any(v.waiting for v in listed) else 0)
+    found = read(client, roles)
     if as_json:
         print_json(found)
     else:
@@ -94,6 +107,9 @@ def _said(a: AttributeView, value: Any) -> str:
         return "yes" if value else "no"
     shown = next((text for name, text in a.values if name == value), None)
     return f"{value} ({shown})" if shown and shown != value else str(value)
+
+
+firmware.add_command(update)
 
 
 @firmware.command("set")
@@ -153,13 +169,15 @@ def restart(ctx: click.Context, yes: bool, speed: float, patience: str, as_json:
     from ..core.units import parse_duration
     from ..work import firmware as work
     from ..work.survey import survey
+    from ..work.update import running_updates
     from ..work.views import WorkError
 
     client = target(ctx, speed)
     seen = survey(client)
-    busy = work.working(seen)
-    for text in busy:
+    for text in work.working(seen):
         click.echo(f"WORK IS RUNNING: {text}; it stops during the restart and goes on afterwards", err=True)
+    for text in running_updates(client):
+        click.echo(f"FIRMWARE IS BEING WRITTEN: {text}; a restart breaks it off: better wait", err=True)
     if not yes:
         answer = click.prompt(
             f"Type the server's name ({seen.server}) to restart it", err=True, default="", show_default=False
@@ -167,13 +185,16 @@ def restart(ctx: click.Context, yes: bool, speed: float, patience: str, as_json:
         if answer.strip() != seen.server:
             raise WorkError(what="not confirmed; nothing was restarted", to_do="in a script, use --yes")
     pause = 2.0 if speed == 1 else 0.2
-    found = work.restart(client, lambda state: click.echo(f"  {state}", err=True), parse_duration(patience), pause)
-    fell = [o for o in found if not o.kept]
+    back = work.restart(client, lambda state: click.echo(f"  {state}", err=True), parse_duration(patience), pause)
+    fell = [o for o in back.settings if not o.kept]
     if as_json:
-        print_json({"settings": found, "kept": not fell})
+        print_json({"settings": back.settings, "versions": back.versions, "kept": not fell})
     else:
-        _say_outcomes(found)
-    ctx.exit(ATTENTION if fell else 0)
+        _say_outcomes(list(back.settings))
+        for v in back.versions:
+            click.echo(f"{v.name} runs firmware {v.now} now; before it was {v.before}.")
+    missed = [v for v in back.versions if v.waited and v.waited != v.now]
+    ctx.exit(ATTENTION if fell or missed else 0)
 
 
 def _say_outcomes(found: list[Outcome]) -> None:

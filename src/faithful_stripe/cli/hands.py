@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from .common import ATTENTION, confirm, confirm_options, controller_option, json_option, own_bench, print_json
+from .common import ATTENTION, confirm, confirm_options, controller_option, json_option, named, own_bench, print_json
 from .faults import cut_power, echo, fault, lid, power_on, report, said_by
 from .serving import serve
 
@@ -198,3 +198,32 @@ def dump(
         serving.check_writable(found)
         array = serving.array(found)
         copy_and_report(array, file, wanted, as_json)
+
+
+@bench.command()
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option("--for", "part", required=True, metavar="PART", help="As `firmware show --versions` names it.")
+@click.option("--version", required=True, metavar="V", help="The version that it brings.")
+@json_option
+@click.pass_context
+def package(ctx: click.Context, file: Path, part: str, version: str, as_json: bool) -> None:
+    """Write a firmware package that fits a part of this bench: invented bytes in a true wrapping (DMTF DSP0267).
+
+    \b
+    Example:
+      fstripe --at skerry bench package raid.pldm --for RAID-1 --version 5.4.0
+      fstripe --at skerry firmware update raid.pldm
+    """
+    from ..bench.errors import BenchError
+    from ..bench.updating import package_for
+
+    if not version.isascii() or len(version) > 32:
+        raise BenchError(bench=named(ctx), what=f"version {version!r}", to_do="at most 32 ASCII characters")
+    with own_bench(ctx).session() as session:
+        data = package_for(session.state, part, version)
+    with file.open("xb") as out:
+        out.write(data)
+    if as_json:
+        print_json({"package": str(file), "part": part, "version": version, "bytes": len(data)})
+    else:
+        click.echo(f"{file}: firmware {version} for {part}, {len(data)} bytes.")

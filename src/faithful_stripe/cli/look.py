@@ -12,15 +12,16 @@ import click
 from .common import ATTENTION, access_of, all_named, json_option, plain, print_json, target
 
 if TYPE_CHECKING:
-    from ..work.views import Survey
+    from ..work.views import Survey, VolumeView
     from ..work.watch import Snapshot
-    from .render import Part
+    from .render import Cell, Part
 
 
 @click.command()
+@click.option("--as-sheet", is_flag=True, help="Write the present set-up as a build sheet (TOML) instead.")
 @json_option
 @click.pass_context
-def survey(ctx: click.Context, as_json: bool) -> None:
+def survey(ctx: click.Context, as_sheet: bool, as_json: bool) -> None:
     """What is in the server, what it is used for, what needs attention.
 
     Exit status 3 when something needs attention. Of several servers (--at repeated, or a list file with
@@ -30,10 +31,14 @@ def survey(ctx: click.Context, as_json: bool) -> None:
     Example:
       fstripe --at skerry survey
       fstripe --at rack.toml survey
+      fstripe --at skerry survey --as-sheet > skerry.toml
     """
     from ..work.survey import survey as read_survey
     from .render import show
 
+    if as_sheet:
+        _sheet(ctx)
+        return
     if len(all_named(ctx)) > 1:
         _survey_all(ctx, as_json)
         return
@@ -43,6 +48,20 @@ def survey(ctx: click.Context, as_json: bool) -> None:
     else:
         show(survey_parts(seen))
     ctx.exit(ATTENTION if seen.findings else 0)
+
+
+def _sheet(ctx: click.Context) -> None:
+    from ..work.firmware import firmware
+    from ..work.sheet import as_sheet
+    from ..work.survey import survey as read_survey
+    from ..work.views import WorkError
+
+    client = target(ctx)
+    try:
+        settings = firmware(client)
+    except WorkError:
+        settings = None
+    click.echo(as_sheet(read_survey(client), settings), nl=False)
 
 
 def _survey_all(ctx: click.Context, as_json: bool) -> None:
@@ -118,7 +137,19 @@ def _volumes(seen: Survey) -> list[Part]:
     if not seen.volumes:
         return [Line("Volumes: none yet")]
     several = ["controller"] if len(seen.controllers) > 1 else []
-    heads = ["volume", *several, "level", ">size", "strip", "bays in order", "health", ">margin", "now", "holds"]
+    heads = [
+        "volume",
+        *several,
+        "level",
+        ">size",
+        "strip",
+        "bays in order",
+        "health",
+        ">margin",
+        "now",
+        "holds",
+        "firmware",
+    ]
     table = Table("Volumes", heads)
     for v in seen.volumes:
         labels = [f"({m.bay})" if m.state == "lost" else m.bay for m in v.members]
@@ -130,9 +161,30 @@ def _volumes(seen: Survey) -> list[Part]:
         holds = "nothing yet" if v.content == "" else v.content or "?"
         table.add(
             v.name, *([v.controller] if several else []), v.level, decimal_size(v.size), strip, bays,
-            Cell(v.health, v.health), Cell(margin, v.health), now, holds,
+            Cell(v.health, v.health), Cell(margin, v.health), now, holds, _found(v),
         )  # fmt: skip
+    unseen = [v.name for v in seen.volumes if v.found is False]
+    if unseen:
+        return [
+            table,
+            Line(f"The server's own firmware looks as it starts: after a restart it sees {', '.join(unseen)}."),
+        ]
     return [table]
+
+
+def _found(v: VolumeView) -> str | Cell:
+    """What the system's own firmware makes of a volume."""
+    from ..core.units import decimal_size
+    from .render import Cell
+
+    boots = "; boots" if v.boots else ""
+    if v.found is None:
+        return f"not told{boots}"
+    if not v.found:
+        return Cell(f"not yet{boots}", "Warning")
+    if v.found_size != v.size:
+        return Cell(f"{decimal_size(v.found_size or 0)}{boots}", "Warning")
+    return f"sees it{boots}"
 
 
 def _drives(seen: Survey) -> Part:

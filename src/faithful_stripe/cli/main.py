@@ -30,6 +30,7 @@ COMMANDS: dict[str, Entry] = {
     "firmware": Entry("prepare", "firmware", "firmware", "Firmware settings: show, set, restart and read again."),
     "ready": Entry("prepare", "ready", "ready", "Is the server ready to be installed and to boot? One checklist."),
     "weigh": Entry("prepare", "weigh", "weigh", "Weigh the layouts: capacity, margin, speed, risk."),
+    "build": Entry("build", "sheet", "build", "Bring a server to what a build sheet says: plan, agree, carry out."),
     "volume": Entry(
         "build", "foreign", "volume", "Make, show, check, rebuild, import and remove volumes (virtual drives)."
     ),

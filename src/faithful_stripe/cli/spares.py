@@ -46,7 +46,7 @@ def spare_add(
 
     wanted = tuple(name.strip() for name in names.split(",") if name.strip()) if names else ()
     client = target(ctx)
-    drive = survey(client).bay(bay)
+    drive = survey(client).drive(bay)
     if drive.use == "unassigned" and drive.content:
         click.echo(f"WILL BE LOST: what drive {drive.serial} in bay {bay} holds: {drive.content}", err=True)
         confirm(bay, [drive.serial], yes, expect_serials, "bay")

@@ -11,7 +11,7 @@ from werkzeug.wrappers import Request, Response
 from ..bench.controller import Controller
 from ..bench.hands import Hands
 from ..core.errors import StripeError
-from . import names
+from . import documents, names
 from .names import Body, collection, link
 from .resources import Resources
 from .storage import StorageResources
@@ -92,7 +92,8 @@ class Answers:
         if status == 200 and resting and self.request.headers.get("If-None-Match") == tag:
             return Response(status=304, headers={"ETag": tag})
         text = json.dumps({**body, "@odata.etag": tag} if "@odata.id" in body else body)
-        return Response(text, status, {"ETag": tag}, content_type="application/json; charset=utf-8")
+        headers = {"ETag": tag, "Link": documents.described_by(body)}
+        return Response(text, status, headers, content_type="application/json; charset=utf-8")
 
     def _missing(self) -> Refused:
         what = f"there is nothing at {self.request.path}"

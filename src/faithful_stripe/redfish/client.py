@@ -8,6 +8,7 @@ answer was lost is never sent again (`AnswerLost`): the caller finds out by read
 
 from __future__ import annotations
 
+import json
 import time
 from collections.abc import Callable, Iterator
 from contextlib import suppress
@@ -40,6 +41,8 @@ TASK_PATIENCE = 600.0
 """Seconds for which a task is followed."""
 
 Credentials = tuple[str, str]
+Tell = Callable[[str, int | None], None]
+"""Hears a task's name and how many per cent of it are done, None where the server does not say."""
 
 
 class Client:
@@ -105,9 +108,17 @@ class Client:
                 yield member if whole else self.get(member["@odata.id"])
             page = body.get("Members@odata.nextLink")
 
-    def post(self, path: str, body: Body) -> Body:
+    def post(self, path: str, body: Body, tell: Tell | None = None) -> Body:
         """Ask for something to be made or done; the answer's body, empty where there is none. Raises AnswerLost."""
-        return self._json(self._send("POST", path, json=body))
+        return self._json(self._send("POST", path, tell, json=body))
+
+    def push(self, path: str, parameters: Body, name: str, data: bytes, tell: Tell | None = None) -> Body:
+        """Send a file with its parameters as one multipart request (DSP0266 12.6), and follow its task."""
+        files = {
+            "UpdateParameters": (None, json.dumps(parameters), "application/json"),
+            "UpdateFile": (name, data, "application/octet-stream"),
+        }
+        return self._json(self._send("POST", path, tell, files=files))
 
     def patch(self, path: str, body: Body) -> Body:
         """Change properties of a resource; what the server answers, empty where there is nothing."""
@@ -119,7 +130,7 @@ class Client:
 
     # one request --------------------------------------------------------------------------------
 
-    def _send(self, method: str, path: str, **more: Any) -> httpx.Response:
+    def _send(self, method: str, path: str, tell: Tell | None = None, **more: Any) -> httpx.Response:
         response = self._repeated(method, path, **more)
         if response.status_code == 401 and self._begin_session():
             response = self._repeated(method, path, **more)
@@ -127,7 +138,7 @@ class Client:
             more["headers"] = {**more.get("headers", {}), "If-Match": self._etag(path)}
             response = self._repeated(method, path, **more)
         if response.status_code == 202 and method != "GET":
-            response = self._follow(response)
+            response = self._follow(response, tell)
         if response.status_code >= 400:
             raise self._error(method, path, response)
         return response
@@ -164,15 +175,19 @@ class Client:
         response = self._repeated("GET", path)
         return str(response.headers.get("ETag") or self._json(response).get("@odata.etag") or "*")
 
-    def _follow(self, response: httpx.Response) -> httpx.Response:
-        """Wait for a task to end; its answer. Raises RedfishError when it failed."""
+    def _follow(self, response: httpx.Response, tell: Tell | None) -> httpx.Response:
+        """Wait for a task to end; its answer. `tell` hears how far it is, where the server says so."""
         monitor = response.headers.get("Location") or self._json(response).get("@odata.id")
         waited = 0.0
         while monitor and response.status_code == 202 and waited < TASK_PATIENCE:
             pause = _retry_after(response)
+            if tell:
+                task = self._json(response)
+                tell(str(task.get("Name") or "task"), task.get("PercentComplete"))
             self._sleep(pause)
             waited += pause
             response = self._repeated("GET", urlsplit(str(monitor)).path)
+            monitor = response.headers.get("Location") or monitor  # it may lead on to another one
         if response.status_code == 202:
             what = f"{self.where}: a task is still running after {waited:.0f} s"
             raise RedfishError(what=what, to_do="look at the server; do not ask again", status=202, message_id="")

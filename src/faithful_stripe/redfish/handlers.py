@@ -9,17 +9,17 @@ from werkzeug.wrappers import Response
 
 from ..bench import firmware, jobs, members, settings, takeover, volumes
 from ..bench.errors import WorkRunning
-from . import names
+from . import documents, names
 from .answers import Refused
-from .names import Body, collection
-from .prepare import PrepareHandler
-from .storage import StorageResources
+from .names import Body, collection, link
+from .storage import READ_POLICIES, WRITE_POLICIES, StorageResources
+from .updates import UpdateHandler
 
 PAGE = 100
 """Log entries per page, unless the client asks for fewer with $top."""
 
 
-class Handler(PrepareHandler):
+class Handler(UpdateHandler):
     """The answers within one session: one method per route, `_post` and `_delete` after its name."""
 
     def check_path(self, **ids: Any) -> None:
@@ -45,6 +45,23 @@ class Handler(PrepareHandler):
 
     def root(self) -> Response:
         return self._ok(self.made.root())
+
+    def odata(self) -> Response:
+        return self._ok(documents.odata(self.made.root()))
+
+    def metadata(self) -> Response:
+        return Response(documents.metadata(), content_type="application/xml; charset=utf-8")
+
+    def accounts(self) -> Response:
+        return self._ok(documents.accounts())
+
+    def roles(self) -> Response:
+        return self._collection("Roles", "RoleCollection", [documents.role(name) for name in documents.ROLES])
+
+    def role(self, role: str) -> Response:
+        if role not in documents.ROLES:
+            raise self._missing()
+        return self._ok(documents.role(role))
 
     def systems(self) -> Response:
         return self._collection("Systems", "ComputerSystemCollection", [self.made.system()])
@@ -159,6 +176,7 @@ class Handler(PrepareHandler):
                 spans=self._whole(wish, "MediaSpanCount", None),
                 copies=self._whole(ours, "MirrorMembers", None),
                 mixed=ours.get("AllowUnlikeDrives") is True,
+                **self._caches(wish, "ahead", "through"),
             ),
         )
         method = self._text(wish, "InitializeMethod", "Skip").lower()
@@ -170,6 +188,49 @@ class Handler(PrepareHandler):
 
     def volume(self, number: int) -> Response:
         return self._ok(self.storing.volume(self._volume(number)))
+
+    def volume_patch(self, number: int) -> Response:
+        """The cache policies."""
+        volume, wish = self._volume(number), self._body()
+        unknown = [key for key in wish if key not in ("ReadCachePolicy", "WriteCachePolicy")]
+        if unknown or not wish:
+            what = f"{unknown[0]} of a volume cannot be changed" if unknown else "the request changes nothing"
+            raise Refused(400, names.BASE + "PropertyNotWritable", what, "its cache policies can be")
+        chosen = self._caches(wish, volume.read_cache, volume.write_cache)
+        volumes.set_caches(self.c, volume, chosen["read_cache"], chosen["write_cache"])
+        return self._ok(self.storing.volume(volume))
+
+    def _caches(self, wish: Body, read: str, write: str) -> dict[str, str]:
+        """Cache policies as the request says, in the bench's words; an unknown one goes on to be refused there."""
+        asked = (self._text(wish, "ReadCachePolicy", READ_POLICIES[read]),
+                 self._text(wish, "WriteCachePolicy", WRITE_POLICIES[write]))  # fmt: skip
+        known = [{v: k for k, v in table.items()} for table in (READ_POLICIES, WRITE_POLICIES)]
+        return {"read_cache": known[0].get(asked[0], asked[0]), "write_cache": known[1].get(asked[1], asked[1])}
+
+    def firmware_disks(self) -> Response:
+        found = [self._disks(raid) for raid in self.session.controllers]
+        return self._collection("Simple storage", "SimpleStorageCollection", found)
+
+    def firmware_disks_device(self, device: str) -> Response:
+        if device not in self.session.controllers:
+            raise self._missing()
+        return self._ok(self._disks(device))
+
+    def _disks(self, raid: str) -> Body:
+        """What the system's own firmware found behind a controller at the last start."""
+        there = [d for d in self.session.state.found if d["controller"] == raid]
+        return {
+            "@odata.id": f"{names.system(self.made.server)}/SimpleStorage/{raid}",
+            "@odata.type": "#SimpleStorage.v1_3_2.SimpleStorage",
+            "Id": raid,
+            "Name": f"Disks behind {raid} as the firmware found them",
+            "Status": {"State": "Enabled", "Health": "OK"},
+            "Devices": [
+                {"Name": d["name"], "CapacityBytes": d["size"], "Status": {"State": "Enabled", "Health": "OK"}}
+                for d in there
+            ],
+            "Links": {"Storage": link(names.storage(self.made.server, raid))},
+        }
 
     def volume_delete(self, number: int) -> Response:
         volume = self._volume(number)

@@ -63,6 +63,8 @@ class Sparse(Manner):
     DROPPED = {
         "Oem", "@odata.etag", "StripSizeBytes", "DisplayName", "StatusIndicator", "HotspareReplacementMode",
         "BootProgress", "PCIeDevices", "PhysicalSecurity", "ControllerRates", "EnvironmentMetrics",
+        "MultipartHttpPushUri", "SimpleStorage", "ReadCachePolicy", "WriteCachePolicy", "CapableSpeedGbs",
+        "NegotiatedSpeedGbs",
     }  # fmt: skip
 
     def answer(self, request: Request) -> Response:
@@ -84,7 +86,7 @@ class Tasks(Manner):
             return response if time.monotonic() >= ready else self._wait(request.path)
         if request.method in ("GET", "HEAD") or "/Sessions" in request.path:
             return self.inside(request)
-        path = f"{names.ROOT}TaskService/TaskMonitors/{next(self._numbers)}"
+        path = f"{names.ROOT}TaskService/TaskMonitors/later-{next(self._numbers)}"
         self._done[path] = (time.monotonic() + 0.3, self.inside(request))
         return self._wait(path)
 

@@ -186,6 +186,11 @@ class PrepareHandler(Answers):
             "DeviceClass": "MassStorageController",
             "VendorId": f"0x{vendor.upper()}",
             "DeviceId": f"0x{number.upper()}",
+            "Links": {
+                "StorageControllers": [
+                    link(f"{names.storage(self.made.server, device)}/Controllers/{device}"),
+                ],
+            },
         }
 
 

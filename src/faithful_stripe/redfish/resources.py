@@ -39,6 +39,9 @@ class Resources:
             "Chassis": link(names.ROOT + "Chassis"),
             "Managers": link(names.ROOT + "Managers"),
             "Registries": link(names.ROOT + "Registries"),
+            "UpdateService": link(names.ROOT + "UpdateService"),
+            "AccountService": link(names.ROOT + "AccountService"),
+            "Tasks": link(names.ROOT + "TaskService"),
             "Links": {},
         }
 
@@ -54,6 +57,7 @@ class Resources:
             "Manufacturer": facts["maker"],
             "Model": facts["model"],
             "SerialNumber": facts["serial"],
+            "UUID": facts["uuid"],
             "BiosVersion": facts["firmware"],
             "PowerState": "On" if self.state.power else "Off",
             "Status": {
@@ -62,6 +66,7 @@ class Resources:
                 "HealthRollup": self._worst(),
             },
             "Storage": link(path + "/Storage"),
+            "SimpleStorage": link(path + "/SimpleStorage"),
             "Bios": link(path + "/Bios"),
             "Boot": {
                 "BootOrder": firmware.boot_options(self.state),

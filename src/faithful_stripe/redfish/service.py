@@ -23,6 +23,11 @@ _ROUTES: tuple[tuple[str, str, tuple[str, ...]], ...] = (
     ("/redfish", "versions", ("GET",)),
     ("/redfish/v1", "root", ("GET",)),
     ("/redfish/v1/", "root", ("GET",)),
+    ("/redfish/v1/odata", "odata", ("GET",)),
+    ("/redfish/v1/$metadata", "metadata", ("GET",)),
+    ("/redfish/v1/AccountService", "accounts", ("GET",)),
+    ("/redfish/v1/AccountService/Roles", "roles", ("GET",)),
+    ("/redfish/v1/AccountService/Roles/<role>", "role", ("GET",)),
     ("/redfish/v1/Systems", "systems", ("GET",)),
     ("/redfish/v1/Systems/<system>", "system", ("GET", "PATCH")),
     ("/redfish/v1/Systems/<system>/Actions/ComputerSystem.Reset", "reset", ("POST",)),
@@ -37,6 +42,17 @@ _ROUTES: tuple[tuple[str, str, tuple[str, ...]], ...] = (
     ("/redfish/v1/Registries", "registries", ("GET",)),
     (f"/redfish/v1/Registries/{REGISTRY}", "registry_file", ("GET",)),
     (f"/redfish/v1/Registries/{REGISTRY}/registry", "registry", ("GET",)),
+    ("/redfish/v1/UpdateService", "update_service", ("GET",)),
+    ("/redfish/v1/UpdateService/FirmwareInventory", "inventory", ("GET",)),
+    ("/redfish/v1/UpdateService/FirmwareInventory/<part>", "inventory_part", ("GET",)),
+    ("/redfish/v1/UpdateService/push", "push", ("POST",)),
+    ("/redfish/v1/UpdateService/Actions/UpdateService.SimpleUpdate", "simple_update", ("POST",)),
+    ("/redfish/v1/TaskService", "task_service", ("GET",)),
+    ("/redfish/v1/TaskService/Tasks", "tasks", ("GET",)),
+    ("/redfish/v1/TaskService/Tasks/<int:number>", "task", ("GET",)),
+    ("/redfish/v1/TaskService/TaskMonitors/<int:number>", "monitor", ("GET",)),
+    ("/redfish/v1/Systems/<system>/SimpleStorage", "firmware_disks", ("GET",)),
+    ("/redfish/v1/Systems/<system>/SimpleStorage/<device>", "firmware_disks_device", ("GET",)),
     ("/redfish/v1/Systems/<system>/Storage", "storages", ("GET",)),
     ("/redfish/v1/Systems/<system>/Storage/<raid>", "storage", ("GET",)),
     ("/redfish/v1/Systems/<system>/Storage/<raid>/Controllers", "controllers", ("GET",)),
@@ -46,7 +62,8 @@ _ROUTES: tuple[tuple[str, str, tuple[str, ...]], ...] = (
     (f"/redfish/v1/Systems/<system>/Storage/<raid>/Actions/Oem/{names.OEM}.Import", "import", ("POST",)),
     (f"/redfish/v1/Systems/<system>/Storage/<raid>/Actions/Oem/{names.OEM}.ClearForeign", "clear_foreign", ("POST",)),
     ("/redfish/v1/Systems/<system>/Storage/<raid>/Volumes", "volumes", ("GET", "POST")),
-    ("/redfish/v1/Systems/<system>/Storage/<raid>/Volumes/<int:number>", "volume", ("GET", "DELETE")),
+    ("/redfish/v1/Systems/<system>/Storage/<raid>/Volumes/Members", "volumes", ("POST",)),
+    ("/redfish/v1/Systems/<system>/Storage/<raid>/Volumes/<int:number>", "volume", ("GET", "PATCH", "DELETE")),
     (
         f"/redfish/v1/Systems/<system>/Storage/<raid>/Volumes/<int:number>/Actions/Oem/{names.OEM}.Rebuild",
         "rebuild",
@@ -99,19 +116,36 @@ class Service:
             response = _error(503, names.BASE + "InternalError", trouble.what, trouble.to_do)
         except StripeError as trouble:
             response = _error(500, names.BASE + "InternalError", trouble.what, trouble.to_do)
+        request.close()
         response.headers["OData-Version"] = "4.0"
         response.headers["Cache-Control"] = "no-cache"
         return response(environ, start_response)
 
     def _answer(self, request: Request) -> Response:
-        endpoint, arguments = _MAP.bind_to_environ(request.environ).match()
+        adapter = _MAP.bind_to_environ(request.environ)
+        endpoint, arguments = adapter.match()
+        check_protocol(request)
         with self.bench.session() as session:
             handler = Handler(session, request)
             handler.check_path(**arguments)
             method = "" if request.method in ("GET", "HEAD") else "_" + request.method.lower()
-            wanted = {k: v for k, v in arguments.items() if k in ("bay", "number", "device")}
+            wanted = {k: v for k, v in arguments.items() if k in ("bay", "number", "device", "part", "role")}
             response: Response = getattr(handler, endpoint + method)(**wanted)
+            if not method:
+                response.headers["Allow"] = ", ".join(sorted(adapter.allowed_methods()))
             return response
+
+
+def check_protocol(request: Request) -> None:
+    """Raise Refused for another OData version than 4.0, and for query parameters of OData that are not served."""
+    version = request.headers.get("OData-Version", "4.0")
+    if version != "4.0":
+        what = f"OData-Version {version} is not spoken here"
+        raise Refused(412, names.BASE + "PreconditionFailed", what, "ask for 4.0")
+    strange = [key for key in request.args if key.startswith("$") and key not in ("$expand", "$skip", "$top")]
+    if strange:
+        what = f"the query parameter {strange[0]} is not served"
+        raise Refused(501, names.BASE + "QueryNotSupported", what, "leave it out")
 
 
 def _error(status: int, message_id: str, what: str, to_do: str) -> Response:

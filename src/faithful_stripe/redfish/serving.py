@@ -6,7 +6,7 @@ import hmac
 import json
 import secrets
 import threading
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
 from datetime import UTC, datetime, timedelta
 from ipaddress import ip_address
 from pathlib import Path
@@ -21,13 +21,13 @@ from cryptography.x509.oid import NameOID
 from werkzeug.test import run_wsgi_app
 from werkzeug.wrappers import Request, Response
 
-from . import names
+from . import documents, names
 from .names import Body, link
 
 Wsgi = Callable[[dict[str, Any], Callable[..., Any]], Iterable[bytes]]
 SERVICE = names.ROOT + "SessionService"
 SESSIONS = SERVICE + "/Sessions"
-OPEN = ("/redfish", "/redfish/v1", "/redfish/v1/")
+OPEN = ("/redfish", "/redfish/v1", "/redfish/v1/", "/redfish/v1/odata", "/redfish/v1/$metadata")
 """What can be read without a login."""
 
 MOST_SESSIONS = 16
@@ -49,16 +49,18 @@ class Sessions:
 
     def _answer(self, request: Request) -> Response | None:
         path = request.path.rstrip("/")
-        if path == SESSIONS and request.method == "POST":
+        if path in (SESSIONS, SESSIONS + "/Members") and request.method == "POST":
             return self._begin(request)
         if path in OPEN and request.method in ("GET", "HEAD"):
             return self._root(request) if path.endswith("v1") else None
         number = self._tokens.get(request.headers.get("X-Auth-Token", ""))
-        if number is None:
+        if number is None and not self._basic(request):
             return _refusal(401, "NoValidSession", "there is no valid session: log in first")
         if path.startswith(SESSIONS + "/") and request.method == "DELETE":
             self._tokens = {token: n for token, n in self._tokens.items() if n != path.rpartition("/")[2]}
             return Response(status=204)
+        if path.startswith(SESSIONS + "/") and path.rpartition("/")[2] in self._tokens.values():
+            return _json(200, self._session(path.rpartition("/")[2]))
         if path == SERVICE:
             return _json(200, {
                 "@odata.id": SERVICE, "@odata.type": "#SessionService.v1_1_9.SessionService", "Id": "SessionService",
@@ -71,13 +73,22 @@ class Sessions:
             return _json(200, body)
         return None
 
+    def _basic(self, request: Request) -> bool:
+        """Whether the request carries user and password itself."""
+        given = request.authorization
+        return bool(given and given.type == "basic" and self._right(given.username or "", given.password or ""))
+
+    def _right(self, user: str, password: str) -> bool:
+        right = hmac.compare_digest(user.encode(), self.user.encode())
+        return hmac.compare_digest(password.encode(), self._password.encode()) and right
+
     def _root(self, request: Request) -> Response:
         """The service root, with the way to the sessions."""
         data, status, headers = run_wsgi_app(self.inner, request.environ)
         body = json.loads(b"".join(data) or b"{}")
         body["SessionService"] = link(SERVICE)
         body["Links"] = {**body.get("Links", {}), "Sessions": link(SESSIONS)}
-        kept = {k: v for k, v in headers.items() if k.lower() in ("retry-after", "odata-version")}
+        kept = {k: v for k, v in headers.items() if k.lower() not in ("content-length", "content-type", "etag")}
         return _json(int(status.split()[0]), body, kept)
 
     def _begin(self, request: Request) -> Response:
@@ -86,22 +97,22 @@ class Sessions:
             user, password = str(wish["UserName"]), str(wish["Password"])
         except (ValueError, KeyError, TypeError):
             return _refusal(400, "PropertyMissing", "UserName and Password are needed")
-        right = hmac.compare_digest(user.encode(), self.user.encode())
-        if not hmac.compare_digest(password.encode(), self._password.encode()) or not right:
+        if not self._right(user, password):
             return _refusal(401, "NoValidSession", "user or password is wrong")
         token, number = secrets.token_urlsafe(24), secrets.token_hex(4)
         if len(self._tokens) >= MOST_SESSIONS:
             return _refusal(503, "SessionLimitExceeded", "too many sessions are open")
         self._tokens[token] = number
-        path = f"{SESSIONS}/{number}"
-        body: Body = {
-            "@odata.id": path,
+        return _json(201, self._session(number), {"X-Auth-Token": token, "Location": f"{SESSIONS}/{number}"})
+
+    def _session(self, number: str) -> Body:
+        return {
+            "@odata.id": f"{SESSIONS}/{number}",
             "@odata.type": "#Session.v1_7_2.Session",
             "Id": number,
             "Name": "Session",
-            "UserName": user,
+            "UserName": self.user,
         }
-        return _json(201, body, {"X-Auth-Token": token, "Location": path})
 
     @property
     def open_sessions(self) -> int:
@@ -111,11 +122,16 @@ class Sessions:
 
 def _refusal(status: int, message: str, what: str) -> Response:
     entry = {"MessageId": names.BASE + message, "Message": what, "MessageSeverity": "Warning", "Resolution": "None."}
-    return _json(status, {"error": {"code": names.BASE + message, "message": what, "@Message.ExtendedInfo": [entry]}})
+    asks = {"WWW-Authenticate": 'Basic realm="Redfish"'} if status == 401 else {}
+    return _json(
+        status, {"error": {"code": names.BASE + message, "message": what, "@Message.ExtendedInfo": [entry]}}, asks
+    )
 
 
-def _json(status: int, body: Body, headers: dict[str, str] | None = None) -> Response:
-    return Response(json.dumps(body), status, headers or {}, content_type="application/json; charset=utf-8")
+def _json(status: int, body: Body, headers: Mapping[str, str] | None = None) -> Response:
+    found = {"OData-Version": "4.0", "Cache-Control": "no-cache", "Link": documents.described_by(body)}
+    found |= {"Allow": "DELETE, GET, HEAD, POST"} | dict(headers or {})
+    return Response(json.dumps(body), status, found, content_type="application/json; charset=utf-8")
 
 
 class OneAtATime:

@@ -14,6 +14,10 @@ from ..media.image import MediaError
 from . import names
 from .names import Body, link
 
+READ_POLICIES = {"ahead": "ReadAhead", "adaptive": "AdaptiveReadAhead", "off": "Off"}
+WRITE_POLICIES = {"through": "WriteThrough", "protected-back": "ProtectedWriteBack"}
+"""Cache policies of the bench as Redfish spells them."""
+
 _LED_ORDER = ("Rebuild", "InAFailedArray", "InACriticalArray", "OK")
 """Of a drive in several volumes the most telling pattern shows."""
 
@@ -135,6 +139,8 @@ class StorageResources:
             "RotationSpeedRPM": drive.rpm,
             "FailurePredicted": drive.predicted,
             "LocationIndicatorActive": drive.indicator,
+            "CapableSpeedGbs": drive.best_gbps,
+            "NegotiatedSpeedGbs": drive.gbps,
             "EnvironmentMetrics": link(path + "/EnvironmentMetrics"),
         }
         return body | self._drive_state(drive)
@@ -250,6 +256,8 @@ class StorageResources:
             "BlockSizeBytes": members[0].sector if members else 512,
             "StripSizeBytes": volume.strip,
             "Encrypted": False,
+            "ReadCachePolicy": READ_POLICIES[volume.read_cache],
+            "WriteCachePolicy": WRITE_POLICIES[volume.write_cache],
             "Status": {"State": self._on(state), "Health": health},
             "Operations": [self._operation(job) for job in self.c.jobs_of(volume)],
             "Links": {

@@ -1,124 +1,15 @@
-"""Building: volumes planned, shown and made. The plan is what the preview prints and what is sent."""
+"""Building: volumes removed, rebuilt, initialized and checked; spares, foreign set-ups and controllers changed.
+
+How volumes are planned and made is in `volumes.py`.
+"""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
-from ..core.arrays.geometry import geometry
-from ..core.arrays.margin import margin
-from ..core.units import decimal_size
-from ..redfish.client import AnswerLost, Body, Client, RedfishError
+from ..redfish.client import Body, Client, RedfishError
 from ..redfish.names import OEM
-from .survey import find, survey
-from .views import ControllerView, DriveView, ForeignView, Survey, VolumeView, WorkError
-
-
-@dataclass(frozen=True)
-class VolumeWish:
-    """What a person asked for; sizes in bytes, `bays` in the order of the members, spans one after the other.
-
-    size     of the volume; None for all that the drives hold
-    copies   members of one mirror of RAID 10
-    initialize  "fast", "foreground" or "background"
-    controller  the one it is to be made at, where the person said so: the bays must be its
-    """
-
-    name: str
-    level: str
-    bays: tuple[str, ...]
-    strip: int
-    rotation: str | None = None
-    data: str | None = None
-    mixed: bool = False
-    size: int | None = None
-    spans: int | None = None
-    copies: int | None = None
-    q_place: str | None = None
-    q_exponent: str | None = None
-    initialize: str = "fast"
-    controller: str | None = None
-
-
-@dataclass(frozen=True)
-class VolumePlan:
-    """What will be made: the drives in order, the usable size (an estimate until it stands), the request.
-
-    lost      what is on the drives now, a line per drive that is not known to be blank
-    warnings  what a careful colleague would say
-    """
-
-    wish: VolumeWish
-    level: str
-    drives: tuple[DriveView, ...]
-    size: int
-    margin: int
-    spans: int
-    lost: tuple[str, ...]
-    warnings: tuple[str, ...]
-    path: str
-    body: Body
-    controller: str
-
-
-def plan_volume(client: Client, wish: VolumeWish) -> VolumePlan:
-    """Check a wish against the server, changing nothing. Raises WorkError, GeometryError."""
-    seen = survey(client)
-    drives = tuple(_pick(seen, bay, wish.bays) for bay in wish.bays)
-    for bay in wish.bays:
-        if wish.bays.count(bay) > 1:
-            raise WorkError(what=f"bay {bay} is named twice", to_do="name every drive once")
-    controller = _controller_of(seen, drives, wish.controller)
-    if any(v.name == wish.name for v in seen.volumes if v.controller == controller):
-        raise WorkError(what=f"{seen.server}: there is a volume {wish.name} already", to_do="choose another name")
-    least = min(d.size for d in drives) if drives else wish.strip
-    extent = least // wish.strip * wish.strip
-    made = geometry(
-        wish.level, len(drives), wish.strip, member_bytes=extent, rotation=wish.rotation, data=wish.data,
-        spans=wish.spans, copies=wish.copies, q_place=wish.q_place, q_exponent=wish.q_exponent,
-    )  # fmt: skip
-    _check_alike(drives, wish.mixed)
-    if wish.size is not None and not 0 < wish.size <= made.volume_bytes:
-        room = f"these drives hold about {decimal_size(made.volume_bytes)} as {made.layout.level}"
-        raise WorkError(what=f"{room}, {decimal_size(wish.size)} are wanted", to_do="ask for less, or use more drives")
-    chosen = made.layout
-    ours: Body = {"Rotation": chosen.rotation, "DataOrder": chosen.data, "AllowUnlikeDrives": wish.mixed}
-    if chosen.q_place:
-        ours |= {"QPlace": chosen.q_place, "QExponent": chosen.q_exponent}
-    if wish.copies:
-        ours["MirrorMembers"] = wish.copies
-    paths = find(client)
-    return VolumePlan(
-        wish=wish,
-        level=chosen.level,
-        drives=drives,
-        size=min(made.volume_bytes, wish.size or made.volume_bytes),
-        margin=margin(made.pattern, []),
-        spans=chosen.spans,
-        lost=tuple(f"bay {d.bay}, {d.serial}: {_content(d)}" for d in drives if _would_lose(d)),
-        warnings=tuple(_warnings(drives, least)),
-        path=paths.volumes(controller),
-        controller=controller,
-        body={
-            "DisplayName": wish.name,
-            "RAIDType": chosen.level if chosen.level != "SPAN" else "None",
-            "StripSizeBytes": wish.strip,
-            **({"InitializeMethod": wish.initialize.capitalize()} if wish.initialize != "fast" else {}),
-            **({"CapacityBytes": wish.size} if wish.size else {}),
-            **({"MediaSpanCount": chosen.spans} if chosen.spans > 1 else {}),
-            "Links": {"Drives": [{"@odata.id": d.path} for d in drives]},
-            "Oem": {OEM: ours},
-        },
-    )
-
-
-def add_volume(client: Client, plan: VolumePlan) -> VolumeView:
-    """Make the planned volume and read it back. Where the answer was lost it is looked for, never asked for twice."""
-    try:
-        client.post(plan.path, plan.body)
-    except AnswerLost:
-        if not any(v.key == (plan.controller, plan.wish.name) for v in survey(client).volumes):
-            raise
-    return survey(client).volume(plan.wish.name, plan.controller)
+from .picking import pick
+from .survey import survey
+from .views import CACHE_WORDS, ControllerView, DriveView, ForeignView, Survey, VolumeView, WorkError
 
 
 def remove_volume(client: Client, volume: VolumeView) -> None:
@@ -178,9 +69,9 @@ def start_check(client: Client, name: str, repair: bool, controller: str | None 
 
 
 def add_spare(client: Client, bay: str, names: tuple[str, ...], revertible: bool) -> DriveView:
-    """Make the drive in a bay a hot spare, for the named volumes or for any."""
+    """Make a drive (by bay or serial number) a hot spare, for the named volumes or for any."""
     seen = survey(client)
-    drive = _pick(seen, bay, ())
+    drive = pick(seen, bay)
     serves = [{"@odata.id": seen.volume(name, drive.controller).path} for name in names]
     body: Body = {
         "HotspareType": "Dedicated" if names else "Global",
@@ -188,13 +79,14 @@ def add_spare(client: Client, bay: str, names: tuple[str, ...], revertible: bool
         **({"Oem": {OEM: {"SpareFor": serves}}} if serves else {}),
     }
     client.patch(drive.path, body)
-    return survey(client).bay(bay)
+    return survey(client).bay(drive.bay)
 
 
 def remove_spare(client: Client, bay: str) -> DriveView:
     """Make a standby spare an unassigned drive again."""
-    client.patch(survey(client).bay(bay).path, {"HotspareType": "None"})
-    return survey(client).bay(bay)
+    path = survey(client).drive(bay).path
+    client.patch(path, {"HotspareType": "None"})
+    return survey(client).drive(bay)
 
 
 def import_foreign(client: Client, foreign: ForeignView, new_name: str | None) -> VolumeView:
@@ -223,6 +115,19 @@ def with_company(seen: Survey, foreign: ForeignView) -> list[ForeignView]:
     return group
 
 
+def set_caches(client: Client, volume: VolumeView, read: str | None, write: str | None) -> VolumeView:
+    """Change a volume's cache policies (words of `CACHE_WORDS`), and read it back."""
+    client.patch(volume.path, cache_body(read, write))
+    return survey(client).volume(*reversed(volume.key))
+
+
+def cache_body(read: str | None, write: str | None) -> Body:
+    """Cache policies as Redfish spells them, those that are given."""
+    spelled = {word: name for name, word in CACHE_WORDS.items()}
+    asked = {"ReadCachePolicy": read, "WriteCachePolicy": write}
+    return {key: spelled[word] for key, word in asked.items() if word}
+
+
 def set_controller(client: Client, controller: ControllerView, **settings: int | str | bool | None) -> ControllerView:
     """Change a controller's rates and habits (the names are those of `ControllerView`), and read it back."""
     rates = {"RebuildRatePercent": "rebuild_rate", "ConsistencyCheckRatePercent": "check_rate"}
@@ -240,59 +145,3 @@ def check_serials(expected: list[str], drives: list[str]) -> None:
     if sorted(expected) != sorted(drives):
         what = f"the drives are {', '.join(drives)}, expected {', '.join(expected)}"
         raise WorkError(what=what, to_do="nothing was changed; check which drives are meant")
-
-
-def _pick(seen: Survey, bay: str, bays: tuple[str, ...]) -> DriveView:
-    """The drive in a bay if it can be used; members of volumes on exactly these bays may be shared."""
-    drive = seen.bay(bay)
-    if drive.state == "Absent":
-        raise WorkError(what=f"bay {bay} is empty", to_do="seat a drive there, or name another bay")
-    if drive.health == "Critical":
-        raise WorkError(what=f"bay {bay}: drive {drive.serial} has failed", to_do="replace it, or choose another")
-    mine = [v for v in seen.volumes if any(m.serial == drive.serial and m.state != "lost" for m in v.members)]
-    shared = bool(mine) and all({m.bay for m in v.members} == set(bays) for v in mine)
-    if drive.use != "unassigned" and not shared:
-        free = ", ".join(d.bay for d in seen.drives if d.use == "unassigned" and d.health == "OK") or "none"
-        raise WorkError(what=f"bay {bay}: drive {drive.serial} is {drive.use}", to_do=f"unassigned bays: {free}")
-    return drive
-
-
-def _controller_of(seen: Survey, drives: tuple[DriveView, ...], wanted: str | None) -> str:
-    """The one controller that all bays belong to: a volume cannot span two."""
-    found = sorted({d.controller for d in drives})
-    if wanted is not None:
-        seen.controller(wanted)
-    if len(found) > 1 or (wanted is not None and found != [wanted]):
-        listed = ", ".join(f"bay {d.bay} at {d.controller}" for d in drives)
-        what = f"these bays belong to {' and '.join(found)}" if len(found) > 1 else f"these bays are not {wanted}'s"
-        raise WorkError(what=f"{what}: {listed}", to_do="choose bays of one controller; `survey` lists them")
-    return found[0]
-
-
-def _would_lose(drive: DriveView) -> bool:
-    """Whether something on an unassigned drive will be overwritten; volumes that share a drive stay."""
-    return drive.content != "" and not drive.use.startswith("member")
-
-
-def _check_alike(drives: tuple[DriveView, ...], mixed: bool) -> None:
-    for what, values in (("media", [d.media for d in drives]), ("sector size", [str(d.sector) for d in drives])):
-        if len(set(values)) > 1 and not mixed:
-            listed = ", ".join(f"bay {d.bay} {value}" for d, value in zip(drives, values, strict=True))
-            to_do = "choose drives that are alike, or allow it with --mixed"
-            raise WorkError(what=f"the drives differ in {what}: {listed}", to_do=to_do)
-
-
-def _warnings(drives: tuple[DriveView, ...], least: int) -> list[str]:
-    found = [
-        f"bay {d.bay} holds {decimal_size(d.size)}; {decimal_size(d.size - least)} of it stay unused"
-        for d in drives
-        if d.size > least
-    ]
-    media = sorted({d.media for d in drives})
-    if len(media) > 1:
-        found.append(f"{' and '.join(media)} in one volume: the slower drives set the pace")
-    return found
-
-
-def _content(drive: DriveView) -> str:
-    return drive.content if drive.content is not None else "contents unknown, the server cannot say"

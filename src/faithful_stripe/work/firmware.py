@@ -16,8 +16,11 @@ from pathlib import Path
 from typing import Any
 
 from ..redfish.client import Body, Client, RedfishError
+from .remembered import remember
+from .seen import boot_options
 from .survey import find, survey
-from .views import Survey, VolumeView, WorkError
+from .update import VersionView, versions
+from .views import BootOption, Survey, VolumeView, WorkError
 
 
 @dataclass(frozen=True)
@@ -73,15 +76,11 @@ class AttributeView:
 
 
 @dataclass(frozen=True)
-class BootOption:
-    reference: str
-    shown: str
-    volume: str
-
-
-@dataclass(frozen=True)
 class Firmware:
-    """A server's firmware: attributes in the registry's order, boot options in theirs."""
+    """A server's firmware: attributes in the registry's order, boot options in theirs.
+
+    identity  what tells this server from every other one: its UUID, else its serial number with where it is
+    """
 
     server: str
     attributes: tuple[AttributeView, ...]
@@ -89,6 +88,7 @@ class Firmware:
     settings_path: str
     settings_etag: str | None
     system_path: str
+    identity: str = ""
 
     def of(self, role: str) -> list[AttributeView]:
         """The attributes that serve a role."""
@@ -122,10 +122,11 @@ def firmware(client: Client, roles: Path | None = None) -> Firmware:
     return Firmware(
         server=name,
         attributes=tuple(with_roles(found, _overrides(roles))),
-        boot=tuple(_boot(client, system)),
+        boot=tuple(boot_options(client, system)),
         settings_path=settings_path,
         settings_etag=settings.get("@odata.etag"),
         system_path=str(system["@odata.id"]),
+        identity=str(system.get("UUID") or f"{system.get('SerialNumber') or ''}@{client.where}"),
     )
 
 
@@ -213,22 +214,6 @@ def _overrides(path: Path | None) -> dict[str, str]:
     return given
 
 
-def _boot(client: Client, system: Body) -> Iterator[BootOption]:
-    boot = system.get("Boot") or {}
-    options: dict[str, Body] = {}
-    if "BootOptions" in boot:
-        rows = client.members(boot["BootOptions"]["@odata.id"])
-        options = {str(o.get("BootOptionReference") or o.get("Id")): o for o in rows}
-    for reference in boot.get("BootOrder") or list(options):
-        option = options.get(str(reference), {})
-        related = [str(r.get("@odata.id")) for r in option.get("RelatedItem") or []]
-        yield BootOption(
-            str(reference),
-            str(option.get("DisplayName") or reference),
-            next((r for r in related if "/Volumes/" in r), ""),
-        )
-
-
 # setting ----------------------------------------------------------------------------------------
 
 
@@ -295,6 +280,7 @@ def set_attributes(client: Client, found: Firmware, wanted: Mapping[str, Any]) -
         what = f"{found.server}: its firmware attributes cannot be changed over Redfish"
         raise WorkError(what=what, to_do="use its own setup screens")
     client.patch(found.settings_path, {"Attributes": dict(wanted)})
+    remember(found.identity, wanted)
     return firmware(client)
 
 
@@ -316,13 +302,29 @@ class Outcome:
         return bool(self.asked == self.now)
 
 
-def restart(client: Client, tell: Callable[[str], None], patience: float = 900.0, pause: float = 2.0) -> list[Outcome]:
+@dataclass(frozen=True)
+class NewVersion:
+    """A part whose firmware is another one after the restart, or should be: `waited` is what was to run."""
+
+    name: str
+    before: str
+    waited: str
+    now: str
+
+
+@dataclass(frozen=True)
+class Restarted:
+    settings: tuple[Outcome, ...]
+    versions: tuple[NewVersion, ...]
+
+
+def restart(client: Client, tell: Callable[[str], None], patience: float = 900.0, pause: float = 2.0) -> Restarted:
     """Restart the server, wait until it is back, and read again what waited or has changed.
 
     Settings that nobody asked about but that are others now are outcomes too. Raises WorkError when the server takes
     no restart, or is not back in time (`patience` seconds).
     """
-    before = firmware(client)
+    before, ran = firmware(client), _versions(client)
     system = client.get(before.system_path)
     reset = (system.get("Actions") or {}).get("#ComputerSystem.Reset") or {}
     allowed = reset.get("ResetType@Redfish.AllowableValues") or ["GracefulRestart"]
@@ -339,7 +341,21 @@ def restart(client: Client, tell: Callable[[str], None], patience: float = 900.0
         now = after[a.name].value if a.name in after else None
         if a.pending is not None or now != a.value:
             outcomes.append(Outcome(a.name, a.shown, a.value, a.will_be, now))
-    return outcomes
+    runs = _versions(client)
+    changed = [
+        NewVersion(v.name, v.version, v.waiting or "", runs[path].version)
+        for path, v in ran.items()
+        if path in runs and (v.waiting or runs[path].version != v.version)
+    ]
+    return Restarted(tuple(outcomes), tuple(changed))
+
+
+def _versions(client: Client) -> dict[str, VersionView]:
+    """Firmware versions by path; none where the server does not tell them."""
+    try:
+        return {v.path: v for v in versions(client)}
+    except WorkError:
+        return {}
 
 
 def _wait(client: Client, before: Firmware, tell: Callable[[str], None], patience: float, pause: float) -> None:

@@ -15,6 +15,7 @@ from ..core.lineup.solve import solve
 from ..media.image import ImageFile, MediaError
 from ..media.parts import Parts, open_image
 from ..media.whole import write_text
+from .tomltext import toml_value
 
 
 def solve_images(paths: Sequence[Path], tell: Callable[[str], None] = lambda _text: None) -> Solution:
@@ -83,23 +84,8 @@ def _locate(name: str, lineup: Path) -> Path:
 
 def to_toml(document: dict[str, Any]) -> str:
     """A lineup document as TOML; missing members are empty strings, absent values are left out."""
-    lines = [f"{key} = {_value(value)}" for key, value in document.items() if key != "arrays"]
+    lines = [f"{key} = {toml_value(value)}" for key, value in document.items() if key != "arrays"]
     for array in document["arrays"]:
         lines += ["", "[[arrays]]"]
-        lines += [f"{key} = {_value(value)}" for key, value in array.items() if value is not None]
+        lines += [f"{key} = {toml_value(value)}" for key, value in array.items() if value is not None]
     return "\n".join(lines) + "\n"
-
-
-def _value(value: object) -> str:
-    if value is None:
-        return '""'
-    if isinstance(value, bool):
-        return "true" if value else "false"
-    if isinstance(value, int | float):
-        return repr(value)
-    if isinstance(value, list | tuple):
-        return "[" + ", ".join(_value(v) for v in value) + "]"
-    if isinstance(value, dict):
-        return "{ " + ", ".join(f"{k} = {_value(v)}" for k, v in value.items()) + " }"
-    escaped = "".join(c if c >= " " and c not in '"\\\x7f' else f"\\u{ord(c):04x}" for c in str(value))
-    return f'"{escaped}"'

@@ -18,8 +18,9 @@ from ..core.units import decimal_size
 from ..media.image import ImageFile, MediaError
 from ..redfish.client import Body, Client
 from .firmware import AttributeView, Firmware, firmware
+from .remembered import asked
 from .survey import find, survey
-from .views import Survey, WorkError
+from .views import Survey, VolumeView, WorkError
 
 SPINNING_RATE = 215e6
 """Bytes per second of a large spinning drive, where the server does not tell."""
@@ -55,11 +56,11 @@ def ready(client: Client, wanted: Wanted) -> list[Check]:
     devices = [client.get(d["@odata.id"]) for d in system.get("PCIeDevices") or []]
     try:
         settings = firmware(client, wanted.roles)
-        checks += [*_settings(settings), *_pending(settings)]
+        checks += [*_settings(settings), *_pending(settings), *_fallen(settings)]
     except WorkError as reason:
         settings = None
         checks.append(Check("warn", "firmware settings", reason.what, reason.to_do))
-    checks += [*_links(devices, seen), *_volumes(seen, settings)]
+    checks += [*_links(devices, seen), *_drive_links(seen), *_volumes(seen, settings)]
     if wanted.installer:
         checks += _installer(wanted.installer)
     if wanted.drivers:
@@ -110,6 +111,18 @@ def _pending(found: Firmware) -> Iterator[Check]:
         yield Check("warn", "settings", what, "fstripe firmware restart: it reads them all again")
     else:
         yield Check("pass", "settings", "none waits for a restart")
+
+
+def _fallen(found: Firmware) -> Iterator[Check]:
+    """Settings that are not what was asked of this server earlier, and do not wait for a restart either."""
+    for name, wish in asked(found.identity).items():
+        a = next((a for a in found.attributes if a.name == name), None)
+        if a and a.pending is None and a.value != wish.value:
+            what = (
+                f"{name} was asked to be {wish.value} ({wish.at[:16].replace('T', ' ')}), it is {a.value}: it fell back"
+            )
+            to_do = f"set it again with what pulls it back, or let it be: fstripe firmware set {name}={a.value}"
+            yield Check("fail", "settings", what, to_do)
 
 
 # links ------------------------------------------------------------------------------------------
@@ -166,6 +179,7 @@ def _volumes(seen: Survey, settings: Firmware | None) -> Iterator[Check]:
         yield Check("fail", "boot volume", f"first in the boot order is {first.shown if first else 'nothing'}", to_do)
     else:
         yield Check("pass", "boot volume", f"{chosen.name} is first in the boot order")
+        yield from _seen(chosen)
         initializing = [w.name for w in chosen.work if "initialization" in w.name]
         if chosen.health not in ("OK", ""):
             yield Check("fail", f"health of {chosen.name}", f"{chosen.health}, margin {chosen.margin}", "see `survey`")
@@ -183,6 +197,35 @@ def _volumes(seen: Survey, settings: Firmware | None) -> Iterator[Check]:
         yield Check("warn", "other disks", what, f"choose by size: {sizes}" if sizes else "make a volume first")
     else:
         yield Check("pass", "other disks", "an installer sees no other disk of these controllers")
+
+
+def _seen(chosen: VolumeView) -> Iterator[Check]:
+    """Whether the system's own firmware has found the boot volume, and as large as it is."""
+    what = f"firmware and {chosen.name}"
+    if chosen.found is None:
+        yield Check("warn", what, "the server does not tell which disks its firmware found", "look at its boot menu")
+    elif not chosen.found:
+        yield Check(
+            "fail", what, "the firmware has not found it yet: it looks as it starts", "fstripe firmware restart"
+        )
+    elif chosen.found_size != chosen.size:
+        found = f"the firmware found {decimal_size(chosen.found_size or 0)}, it has {decimal_size(chosen.size)}"
+        yield Check("fail", what, found, "fstripe firmware restart")
+    else:
+        yield Check("pass", what, f"found at the last start, {decimal_size(chosen.size)}")
+
+
+def _drive_links(seen: Survey) -> Iterator[Check]:
+    """Drives whose link is slower than they can do: half the lanes, a bad cable, a tired backplane."""
+    told = [d for d in seen.drives if d.gbps and d.best_gbps]
+    for d in told:
+        if d.gbps and d.best_gbps and d.gbps < d.best_gbps:
+            rate = _rate(d.media, d.protocol)
+            bound = "slower than the drive itself" if d.gbps * 1e8 < rate else f"its {rate / 1e6:.0f} MB/s still fit"
+            what = f"{d.gbps:g} of {d.best_gbps:g} Gbit/s, {d.gbps / 10:.2g} GB/s; {bound}"
+            yield Check("warn", f"link of bay {d.bay}", what, "reseat the drive; then look at cable and backplane")
+    if told and all(d.gbps == d.best_gbps for d in told):
+        yield Check("pass", "links of the drives", f"all {len(told)} as fast as they can do")
 
 
 def _sizes(seen: Survey, chosen: str) -> str:

@@ -11,7 +11,9 @@ from ..core.arrays.margin import margin
 from ..redfish.client import Body, Client
 from ..redfish.names import OEM
 from .findings import findings
+from .seen import as_seen
 from .views import (
+    CACHE_WORDS,
     ControllerView,
     DriveView,
     ForeignMember,
@@ -86,7 +88,7 @@ def survey(client: Client) -> Survey:
         time=str(paths.manager.get("DateTime") or ""),
         controllers=tuple(controllers),
         drives=tuple(drives),
-        volumes=tuple(volumes),
+        volumes=tuple(as_seen(client, system, volumes)),
         panel=_panel(chassis, drives),
         foreign=tuple(foreign),
         lid_open=any((c.get("PhysicalSecurity") or {}).get("IntrusionSensor") == "HardwareIntrusion" for c in chassis),
@@ -193,7 +195,7 @@ def _drive(body: Body, volumes: dict[str, VolumeView], controller: str) -> Drive
                 use,
             )
     kind = str(body.get("HotspareType") or "None")
-    spare = ""
+    spare, serves = "", list[str]()
     if kind != "None":
         serves = [volumes[e["@odata.id"]].name for e in _ours(body).get("SpareFor") or [] if e["@odata.id"] in volumes]
         spare = f"dedicated to {', '.join(serves)}" if serves else kind.lower()
@@ -223,8 +225,12 @@ def _drive(body: Body, volumes: dict[str, VolumeView], controller: str) -> Drive
         predicted=bool(body.get("FailurePredicted")),
         unreadable=int(_ours(body).get("UnreadableBytes") or 0),
         spare=spare,
+        spare_for=tuple(serves),
+        spare_reverts=body.get("HotspareReplacementMode") != "NonRevertible",
         controller=controller,
         celsius=_ours(body).get("TemperatureCelsius"),
+        gbps=body.get("NegotiatedSpeedGbs"),
+        best_gbps=body.get("CapableSpeedGbs"),
         advice="; ".join(str(c["Resolution"]).rstrip(".") for c in conditions if c.get("Resolution")),
     )
 
@@ -257,7 +263,12 @@ def _volume(body: Body, controller: str) -> VolumeView:
         etag=body.get("@odata.etag"),
         spans=int(body.get("MediaSpanCount") or 1),
         q=f"Q {ours['QPlace']}, {ours['QExponent']}" if ours.get("QPlace") else None,
+        q_place=ours.get("QPlace"),
+        q_exponent=ours.get("QExponent"),
+        copies=int(ours.get("MirrorMembers") or 1),
         controller=controller,
+        read_cache=CACHE_WORDS.get(body.get("ReadCachePolicy") or "", ""),
+        write_cache=CACHE_WORDS.get(body.get("WriteCachePolicy") or "", ""),
         lost=tuple((r["StartByte"], r["StartByte"] + r["LengthBytes"]) for r in ours.get("LostRanges") or []),
     )
 
@@ -280,7 +291,7 @@ def _with_members(volume: VolumeView, drives: list[DriveView]) -> VolumeView:
         return volume
     mine = [d for d in drives if volume.name in d.use.rpartition(" of ")[2].split(", ")]
     members = tuple(MemberView(i, d.bay, d.serial, "active") for i, d in enumerate(mine))
-    return VolumeView(**{**volume.__dict__, "members": members})
+    return VolumeView(**{**volume.__dict__, "members": members, "ordered": False})
 
 
 def _work(volume: str, operation: Body) -> Work:

@@ -24,7 +24,9 @@ class DriveView:
     led      the bay's LED pattern, by its SFF-8489 name as Redfish `StatusIndicator` spells it
     controller  the id of the controller that the bay belongs to
     celsius  its temperature, where the server tells
+    gbps, best_gbps  the link rate that it has and the one it can do, in Gbit/s, where the server tells
     advice   what the server says to do about `why`
+    spare    what kind of hot spare it is, in words; `spare_for` the volumes, `spare_reverts` whether it stands by again
     """
 
     bay: str
@@ -51,6 +53,10 @@ class DriveView:
     controller: str = ""
     celsius: float | None = None
     advice: str = ""
+    gbps: float | None = None
+    best_gbps: float | None = None
+    spare_for: tuple[str, ...] = ()
+    spare_reverts: bool = True
 
 
 @dataclass(frozen=True)
@@ -79,9 +85,23 @@ class Work:
     waits: bool = False
 
 
+CACHE_WORDS = {
+    "ReadAhead": "ahead", "AdaptiveReadAhead": "adaptive", "WriteThrough": "through",
+    "ProtectedWriteBack": "protected-back", "UnprotectedWriteBack": "unprotected-back", "Off": "off",
+}  # fmt: skip
+"""Cache policies of Redfish volumes in the words of the command line."""
+
+
 @dataclass(frozen=True)
 class VolumeView:
-    """A volume; `margin` is None where it cannot be told, -1 when data are lost. Members span by span."""
+    """A volume; `margin` is None where it cannot be told, -1 when data are lost. Members span by span.
+
+    ordered                  whether the server tells the members' order; else they stand in the order of the bays
+    read_cache, write_cache  as `CACHE_WORDS` has them; "" where the server does not tell
+    found, found_size        whether the system's own firmware found it at the last start, and with how many bytes;
+                             None where the server does not tell
+    boots                    it is first in the boot order
+    """
 
     name: str
     level: str
@@ -99,13 +119,31 @@ class VolumeView:
     etag: str | None
     spans: int = 1
     q: str | None = None
+    q_place: str | None = None
+    q_exponent: str | None = None
+    copies: int = 1
+    ordered: bool = True
     controller: str = ""
     lost: tuple[tuple[int, int], ...] = ()
+    read_cache: str = ""
+    write_cache: str = ""
+    found: bool | None = None
+    found_size: int | None = None
+    boots: bool = False
 
     @property
     def key(self) -> tuple[str, str]:
         """Which volume it is: two controllers may have one of the same name."""
         return self.controller, self.name
+
+
+@dataclass(frozen=True)
+class BootOption:
+    """Something the server can be started from; `volume`: the path of the volume it is, "" for anything else."""
+
+    reference: str
+    shown: str
+    volume: str
 
 
 @dataclass(frozen=True)
@@ -230,6 +268,11 @@ class Survey:
         what = f"foreign volume {name}"
         self.one(what, list(dict.fromkeys(f.controller for f in found)), [f.name for f in self.foreign], controller)
         return found[0]
+
+    def drive(self, wanted: str) -> DriveView:
+        """The bay with this label, or the one whose drive has this serial number. Raises WorkError."""
+        found = [d for d in self.drives if d.serial and d.serial == wanted]
+        return found[0] if found else self.bay(wanted)
 
     def bay(self, label: str) -> DriveView:
         """The bay with this label. Raises WorkError naming those there are."""

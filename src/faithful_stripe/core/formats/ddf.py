@@ -113,6 +113,7 @@ CONFIG = Layout("DDF configuration record", 512, ">", (
     Field(0x48, "extent", "Q", "sectors", "of each member"),
     Field(0x50, "size", "Q", "sectors", "of the volume"),
     Field(0x58, "block", "H", "bytes", "of a sector"),
+    Field(0x80, "cache", "B", "", "bit 0 write back, 2 read ahead, 3 adaptive, 5 may cache writes, 6 reads"),
     Field(0x1E0, "scratch", "32s", "", "the vendor's own"),
 ))  # fmt: skip
 """Followed by a table of drive references (4 bytes each) and one of starting sectors (8 bytes each)."""

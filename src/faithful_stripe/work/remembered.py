@@ -1,0 +1,56 @@
+"""What this machine remembers of a server between two commands: the firmware settings that were asked of it.
+
+Servers keep only what is so, never what was wanted: a setting that fell back by itself can be told from one that was
+meant only by somebody who remembers. One small JSON file per server, in the user's own state folder.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from platformdirs import user_state_path
+
+
+@dataclass(frozen=True)
+class Asked:
+    """A setting that was asked for: its value, and when (ISO 8601, this machine's clock)."""
+
+    value: Any
+    at: str
+
+
+def _file(server: str) -> Path:
+    return user_state_path("fstripe") / f"{re.sub(r'[^A-Za-z0-9.-]', '_', server)[:100] or 'unknown'}.json"
+
+
+def asked(server: str) -> dict[str, Asked]:
+    """What was asked of a server, by attribute; nothing where nothing can be read.
+
+    server  what tells it from every other one: its UUID, or serial number
+    """
+    try:
+        found = json.loads(_file(server).read_text("utf-8"))["asked"]
+        return {str(name): Asked(**entry) for name, entry in found.items()}
+    except (OSError, ValueError, KeyError, TypeError, AttributeError):
+        return {}
+
+
+def remember(server: str, wanted: Mapping[str, Any]) -> None:
+    """Note what is asked now; a folder that cannot be written is no reason to stop the job."""
+    now = datetime.now(UTC).isoformat(timespec="seconds")
+    kept = {**asked(server), **{name: Asked(value, now) for name, value in wanted.items()}}
+    path = _file(server)
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        new = path.with_suffix(".new")
+        new.write_text(json.dumps({"asked": {name: asdict(one) for name, one in kept.items()}}, indent=1), "utf-8")
+        os.replace(new, path)
+    except OSError:
+        return

@@ -1,0 +1,65 @@
+"""What the system's own firmware sees: the disks it found at the last start, and which volume it starts from.
+
+A controller may offer a volume that the firmware has not found yet: it looks only as the server starts. The disks come
+from Redfish `SimpleStorage` and the order from the boot options; a server may tell neither.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+
+from ..redfish.client import Body, Client
+from .views import BootOption, VolumeView
+
+
+def boot_options(client: Client, system: Body) -> Iterator[BootOption]:
+    """The boot options in their order; none where the server tells of none."""
+    boot = system.get("Boot") or {}
+    options: dict[str, Body] = {}
+    if "BootOptions" in boot:
+        rows = client.members(boot["BootOptions"]["@odata.id"])
+        options = {str(o.get("BootOptionReference") or o.get("Id")): o for o in rows}
+    for reference in boot.get("BootOrder") or list(options):
+        option = options.get(str(reference), {})
+        related = [str(r.get("@odata.id")) for r in option.get("RelatedItem") or []]
+        yield BootOption(
+            str(reference),
+            str(option.get("DisplayName") or reference),
+            next((r for r in related if "/Volumes/" in r), ""),
+        )
+
+
+def as_seen(client: Client, system: Body, volumes: Sequence[VolumeView]) -> list[VolumeView]:
+    """The volumes with what the firmware sees of each."""
+    first = next((o.volume for o in boot_options(client, system)), "") if volumes else ""
+    disks = _disks(client, system) if volumes else None
+    made = []
+    for v in volumes:
+        size = None if disks is None else _size(v, disks)
+        found = None if disks is None else size is not None
+        made.append(replace(v, found=found, found_size=size, boots=bool(first) and v.path == first))
+    return made
+
+
+def _disks(client: Client, system: Body) -> list[tuple[str, str, int]] | None:
+    """(controller, name, bytes) of every disk that the firmware found; None where it does not tell."""
+    if "SimpleStorage" not in system:
+        return None
+    found = []
+    for body in client.members(system["SimpleStorage"]["@odata.id"]):
+        storage = str(((body.get("Links") or {}).get("Storage") or {}).get("@odata.id") or "")
+        controller = storage.rstrip("/").rpartition("/")[2]
+        for device in body.get("Devices") or []:
+            found.append((controller, str(device.get("Name") or ""), int(device.get("CapacityBytes") or 0)))
+    return found
+
+
+def _size(volume: VolumeView, disks: list[tuple[str, str, int]]) -> int | None:
+    """The size as which a volume was found: by its name at its controller, else the one disk of exactly its size."""
+    for controller, name, size in disks:
+        if controller in ("", volume.controller) and name == volume.name:
+            return size
+    nameless = [size for _controller, _name, size in disks if size == volume.size]
+    named = any(name == volume.name for _controller, name, _size in disks)
+    return nameless[0] if len(nameless) == 1 and not named else None

@@ -1,0 +1,248 @@
+"""Volumes planned, shown and made. The plan is what the preview prints and what is sent.
+
+Several volumes are planned together, so that each knows of the ones before it, and made together: when one is refused,
+those made before it in the same go are removed again.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+from ..core.arrays.geometry import geometry
+from ..core.arrays.margin import margin
+from ..core.errors import StripeError
+from ..core.units import decimal_size
+from ..redfish.client import AnswerLost, Body, Client
+from ..redfish.names import OEM
+from .build import add_spare, cache_body, remove_volume
+from .picking import check_alike, controller_of, pick
+from .survey import Paths, find, survey
+from .views import DriveView, MemberView, Survey, VolumeView, WorkError
+
+
+@dataclass(frozen=True)
+class VolumeWish:
+    """What a person asked for; sizes in bytes.
+
+    drives   bay labels or serial numbers, in the order of the members, spans one after the other
+    size     of the volume; None for all that the drives hold
+    copies   members of one mirror of RAID 10
+    mixed, foreign, failing  take drives of different media or sector size, with another set-up on them, or that
+             predict their failure
+    initialize  "fast", "foreground" or "background"
+    controller  the one it is to be made at, where the person said so: the bays must be its
+    read_cache, write_cache  policies in the words of `CACHE_WORDS`; None as the controller sees fit
+    spares   bays or serials of drives that become hot spares for it
+    """
+
+    name: str
+    level: str
+    drives: tuple[str, ...]
+    strip: int
+    rotation: str | None = None
+    data: str | None = None
+    mixed: bool = False
+    size: int | None = None
+    spans: int | None = None
+    copies: int | None = None
+    q_place: str | None = None
+    q_exponent: str | None = None
+    initialize: str = "fast"
+    controller: str | None = None
+    read_cache: str | None = None
+    write_cache: str | None = None
+    spares: tuple[str, ...] = ()
+    foreign: bool = False
+    failing: bool = False
+
+
+@dataclass(frozen=True)
+class VolumePlan:
+    """What will be made: the drives in order, the usable size (an estimate until it stands), the request.
+
+    spares    drives that become hot spares for it
+    lost      what is on the drives now, a line per drive that is not known to be blank
+    warnings  what a careful colleague would say
+    """
+
+    wish: VolumeWish
+    level: str
+    drives: tuple[DriveView, ...]
+    spares: tuple[DriveView, ...]
+    size: int
+    margin: int
+    spans: int
+    lost: tuple[str, ...]
+    warnings: tuple[str, ...]
+    path: str
+    body: Body
+    controller: str
+
+    @property
+    def serials(self) -> list[str]:
+        """Of every drive that it takes."""
+        return [d.serial for d in (*self.drives, *self.spares)]
+
+
+def singly(name: str, drives: Sequence[str], like: VolumeWish) -> list[VolumeWish]:
+    """One volume of a single drive each, NAME-BAY: how drives are presented by themselves beside arrays."""
+    return [replace(like, name=f"{name}-{d}", level="SPAN", drives=(d,), spans=None) for d in drives]
+
+
+def plan_volumes(client: Client, wishes: Sequence[VolumeWish]) -> list[VolumePlan]:
+    """Check wishes against the server, each with the ones before it, changing nothing. Raises WorkError,
+    GeometryError."""
+    seen, paths, plans = survey(client), find(client), []
+    for wish in wishes:
+        plan = plan_on(seen, wish, paths)
+        plans.append(plan)
+        seen = with_planned(seen, plan)
+    return plans
+
+
+def plan_on(seen: Survey, wish: VolumeWish, paths: Paths | None) -> VolumePlan:
+    """A plan for a server as it is, or as it will be; without `paths` it can be looked at, not carried out."""
+    drives = tuple(pick(seen, name, wish.drives, wish.foreign, wish.failing) for name in wish.drives)
+    spares = tuple(pick(seen, name, (), wish.foreign, wish.failing) for name in wish.spares)
+    for d in (*drives, *spares):
+        if (*drives, *spares).count(d) > 1:
+            raise WorkError(what=f"bay {d.bay} is named twice", to_do="name every drive once")
+    controller = controller_of(seen, drives + spares, wish.controller)
+    if any(v.name == wish.name for v in seen.volumes if v.controller == controller):
+        raise WorkError(what=f"{seen.server}: there is a volume {wish.name} already", to_do="choose another name")
+    least = min(d.size for d in drives) if drives else wish.strip
+    made = geometry(
+        wish.level, len(drives), wish.strip, member_bytes=least // wish.strip * wish.strip, rotation=wish.rotation,
+        data=wish.data, spans=wish.spans, copies=wish.copies, q_place=wish.q_place, q_exponent=wish.q_exponent,
+    )  # fmt: skip
+    check_alike(drives, wish.mixed)
+    if wish.size is not None and not 0 < wish.size <= made.volume_bytes:
+        room = f"these drives hold about {decimal_size(made.volume_bytes)} as {made.layout.level}"
+        raise WorkError(what=f"{room}, {decimal_size(wish.size)} are wanted", to_do="ask for less, or use more drives")
+    if wish.spares and not made.redundant:
+        what = f"{made.layout.level} has no redundancy: a spare has nothing to rebuild it from"
+        raise WorkError(what=what, to_do="leave the spares out, or choose another level")
+    chosen = made.layout
+    ours: Body = {"Rotation": chosen.rotation, "DataOrder": chosen.data, "AllowUnlikeDrives": wish.mixed}
+    if chosen.q_place:
+        ours |= {"QPlace": chosen.q_place, "QExponent": chosen.q_exponent}
+    if wish.copies:
+        ours["MirrorMembers"] = wish.copies
+    return VolumePlan(
+        wish=wish,
+        level=chosen.level,
+        drives=drives,
+        spares=spares,
+        size=min(made.volume_bytes, wish.size or made.volume_bytes),
+        margin=margin(made.pattern, []),
+        spans=chosen.spans,
+        lost=tuple(f"bay {d.bay}, {d.serial}: {_content(d)}" for d in (*drives, *spares) if _would_lose(d)),
+        warnings=tuple(_warnings(drives, spares, least)),
+        path=paths.volumes(controller) if paths else "",
+        controller=controller,
+        body={
+            "DisplayName": wish.name,
+            "RAIDType": chosen.level if chosen.level != "SPAN" else "None",
+            "StripSizeBytes": wish.strip,
+            **({"InitializeMethod": wish.initialize.capitalize()} if wish.initialize != "fast" else {}),
+            **({"CapacityBytes": wish.size} if wish.size else {}),
+            **({"MediaSpanCount": chosen.spans} if chosen.spans > 1 else {}),
+            **cache_body(wish.read_cache, wish.write_cache),
+            "Links": {"Drives": [{"@odata.id": d.path} for d in drives]},
+            "Oem": {OEM: ours},
+        },
+    )
+
+
+def with_planned(seen: Survey, plan: VolumePlan) -> Survey:
+    """The server as it will be once a plan is carried out."""
+    members = tuple(MemberView(i, d.bay, d.serial, "active") for i, d in enumerate(plan.drives))
+    volume = VolumeView(
+        name=plan.wish.name, level=plan.level, size=plan.size, strip=plan.wish.strip, rotation=plan.wish.rotation,
+        data=plan.wish.data, state="Enabled", health="OK", margin=plan.margin, members=members, work=(), content="",
+        path="", etag=None, spans=plan.spans, controller=plan.controller,
+    )  # fmt: skip
+    uses = {d.serial: f"member {i} of {plan.wish.name}" for i, d in enumerate(plan.drives)}
+    uses |= {d.serial: f"hot spare, dedicated to {plan.wish.name}" for d in plan.spares}
+    drives = tuple(replace(d, use=uses[d.serial]) if d.serial in uses else d for d in seen.drives)
+    return replace(seen, drives=drives, volumes=(*seen.volumes, volume))
+
+
+def without(seen: Survey, gone: Sequence[VolumeView]) -> Survey:
+    """The server as it will be once volumes are removed: their drives are unassigned, with what stood on them."""
+    keys = [v.key for v in gone]
+    left = tuple(v for v in seen.volumes if v.key not in keys)
+    members = {m.serial: v.name for v in gone for m in v.members}
+    busy = {m.serial for v in left for m in v.members}
+    drives = tuple(
+        replace(d, use="unassigned", content=f"what was volume {members[d.serial]}")
+        if d.serial in members and d.serial not in busy
+        else d
+        for d in seen.drives
+    )
+    return replace(seen, volumes=left, drives=drives)
+
+
+# making -----------------------------------------------------------------------------------------
+
+
+def add_volumes(client: Client, plans: Sequence[VolumePlan]) -> list[VolumeView]:
+    """Make the planned volumes with their spares, all or none, and read them back.
+
+    When one is refused, those made before it in this go are removed again: nobody has used them yet. Raises what the
+    server answered, with what was undone.
+    """
+    made: list[VolumeView] = []
+    try:
+        for plan in plans:
+            made.append(_add(client, plan))
+            for spare in plan.spares:
+                add_spare(client, spare.bay, (plan.wish.name,), True)
+    except StripeError as reason:
+        undone = []
+        for volume in reversed(made):
+            remove_volume(client, survey(client).volume(*reversed(volume.key)))
+            undone.append(volume.name)
+        if not undone:
+            raise
+        what = f"{reason.what}; what was made before it in this go was removed again: {', '.join(undone)}"
+        raise WorkError(what=what, to_do=reason.to_do) from reason
+    after = survey(client)
+    return [after.volume(*reversed(v.key)) for v in made]
+
+
+def _add(client: Client, plan: VolumePlan) -> VolumeView:
+    """Make one volume. Where the answer was lost it is looked for, never asked for twice."""
+    try:
+        client.post(plan.path, plan.body)
+    except AnswerLost:
+        if not any(v.key == (plan.controller, plan.wish.name) for v in survey(client).volumes):
+            raise
+    return survey(client).volume(plan.wish.name, plan.controller)
+
+
+# what a preview tells ----------------------------------------------------------------------------
+
+
+def _would_lose(drive: DriveView) -> bool:
+    """Whether something on an unassigned drive will be overwritten; volumes that share a drive stay."""
+    return drive.content != "" and not drive.use.startswith("member")
+
+
+def _warnings(drives: tuple[DriveView, ...], spares: tuple[DriveView, ...], least: int) -> list[str]:
+    found = [
+        f"bay {d.bay} holds {decimal_size(d.size)}; {decimal_size(d.size - least)} of it stay unused"
+        for d in drives
+        if d.size > least
+    ]
+    media = sorted({d.media for d in drives})
+    if len(media) > 1:
+        found.append(f"{' and '.join(media)} in one volume: the slower drives set the pace")
+    found += [f"bay {d.bay} predicts its failure" for d in drives if d.predicted]
+    found += [f"the spare in bay {d.bay} is too small to take over" for d in spares if d.size < least]
+    return found
+
+
+def _content(drive: DriveView) -> str:
+    return drive.content if drive.content is not None else "contents unknown, the server cannot say"
