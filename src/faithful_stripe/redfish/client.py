@@ -201,7 +201,8 @@ class Client:
         if found is None:
             return False
         path = "/redfish/v1/SessionService/Sessions"
-        sessions = (self._json(self._repeated("GET", "/redfish/v1/")).get("Links") or {}).get("Sessions") or {}
+        root = self._root or self._json(self._repeated("GET", "/redfish/v1/"))
+        sessions = (root.get("Links") or {}).get("Sessions") or {}
         response = self._repeated(
             "POST", str(sessions.get("@odata.id") or path), json={"UserName": found[0], "Password": found[1]}
         )

@@ -8,6 +8,7 @@ import os
 import ssl
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import lru_cache
 from pathlib import Path
 from urllib.parse import urlsplit
 
@@ -101,22 +102,29 @@ def tls(at: str, access: Access) -> ssl.SSLContext:
 
     Raises TargetError when the server's certificate has another fingerprint, or the file cannot be used.
     """
+    if not access.trust:
+        return _verified(access.ca)
+    shown, pem = fingerprint(at)
+    if access.trust.lower().removeprefix("sha256:").replace(":", "") != shown:
+        to_do = "somebody may be in between, or its certificate was renewed: check it at the server's own console"
+        raise TargetError(at=at, what=f"its certificate's fingerprint is sha256:{shown}, another one", to_do=to_do)
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
+    context.load_verify_locations(cadata=pem)
+    context.check_hostname = False  # this one certificate is trusted, whatever name it was made for
+    context.verify_flags |= ssl.VERIFY_X509_PARTIAL_CHAIN
+    return context
+
+
+@lru_cache
+def _verified(ca: Path | None) -> ssl.SSLContext:
+    """A context that verifies by the system's certificates and those of a file; made once, since reading the
+    system's takes longer than a whole survey."""
     context = ssl.create_default_context()
     try:
-        if access.ca:
-            context.load_verify_locations(access.ca)
+        if ca:
+            context.load_verify_locations(ca)
     except (OSError, ssl.SSLError) as reason:
-        raise TargetError(
-            at=str(access.ca), what=f"no certificates there ({reason})", to_do="give a PEM file"
-        ) from reason
-    if access.trust:
-        shown, pem = fingerprint(at)
-        if access.trust.lower().removeprefix("sha256:").replace(":", "") != shown:
-            to_do = "somebody may be in between, or its certificate was renewed: check it at the server's own console"
-            raise TargetError(at=at, what=f"its certificate's fingerprint is sha256:{shown}, another one", to_do=to_do)
-        context.load_verify_locations(cadata=pem)
-        context.check_hostname = False  # this one certificate is trusted, whatever name it was made for
-        context.verify_flags |= ssl.VERIFY_X509_PARTIAL_CHAIN
+        raise TargetError(at=str(ca), what=f"no certificates there ({reason})", to_do="give a PEM file") from reason
     return context
 
 
