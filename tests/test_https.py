@@ -16,6 +16,7 @@ from faithful_stripe.redfish.client import AnswerLost, Client, RedfishError
 from faithful_stripe.redfish.manners import MANNERS, Manner, lost
 from faithful_stripe.redfish.service import Service
 from faithful_stripe.redfish.serving import OneAtATime, Sessions, certificate, server
+from faithful_stripe.redfish.streaming import EventStream
 from faithful_stripe.redfish.target import Access, TargetError, connect, fingerprint
 from faithful_stripe.work import build
 from faithful_stripe.work import firmware as firmware_work
@@ -31,14 +32,15 @@ LOGIN = {"FSTRIPE_USER": "tech", "FSTRIPE_PASSWORD": "tide-4711"}
 
 
 @contextmanager
-def served(folder, manner="plain", text=None, speed=1.0):
+def served(folder, manner="plain", text=None, speed=1.0, streamed=False):
     """(address, the session layer, access that trusts it) of a new bench behind a manner."""
     if text:
         (folder / "d.toml").write_text(text)
     create(folder / "b", folder / "d.toml" if text else None)
     bench = Bench(folder / "b", speed=speed)
     layer = MANNERS[manner] if isinstance(manner, str) else manner
-    door = Sessions(layer(OneAtATime(Service(bench))), "tech", "tide-4711")
+    inner = layer(OneAtATime(Service(bench)))
+    door = Sessions(EventStream(inner) if streamed else inner, "tech", "tide-4711")
     running = server(door, "127.0.0.1", 0, *certificate(folder / "b", "127.0.0.1"))
     running.error_log = lambda *_words, **_more: None
     running.prepare()

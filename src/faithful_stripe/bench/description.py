@@ -28,7 +28,7 @@ _MODEL = {
     "vendor": str, "model": str, "part": str, "size": int, "media": str, "protocol": str, "rpm": int,
     "sector": int, "rate": int, "firmware": str,
 }  # fmt: skip
-_PLACED = {"model": str, "serial": str}
+_PLACED = {"model": str, "serial": str, "hours": int, "predicted": bool}
 
 
 SHIPPED = ("skerry", "skerry-2", "skerry-new")
@@ -178,7 +178,8 @@ class _Reader:
         return model | {"rate": model["rate"] * 1_000_000, "rpm": model["rpm"] or None}
 
     def _place(self, state: State, models: dict[str, Any], entry: object, where: str, bay: str | None) -> None:
-        placed = self._table(entry, where, _PLACED)
+        known = {"hours": 0, "predicted": False}
+        placed = self._table(known | entry if isinstance(entry, dict) else entry, where, _PLACED)
         if placed["model"] not in models:
             raise self._wrong(f"{where}.model", f"expected one of {', '.join(models)}, found {placed['model']!r}")
         serial = placed["serial"]
@@ -188,6 +189,7 @@ class _Reader:
             raise self._wrong(f"{where}.serial", f"{serial} is there twice")
         place = "" if bay else "stock"
         drive = state.drives[serial] = Drive(serial=serial, **models[placed["model"]], bay=bay, place=place)
+        drive.hours, drive.predicted = placed["hours"], placed["predicted"]
         drive.gbps = state.negotiated(drive)
 
     def _wrong(self, where: str, what: str) -> BenchError:

@@ -20,6 +20,7 @@ class Drive:
     configured  it carries the set-up of the controller whose bay it is in
     slowed      it works at one part in this many of its rate
     celsius     its temperature
+    hours       it had been running before it came to this bench
     gbps        the link rate that it and its bay have agreed on, in Gbit/s; 0 while it is seated nowhere
     link        of an intermittent link: "every" and "down" in seconds, "next" the bench time of the next change,
                 "up", and "drops" the times at which it was lost; None for a sound one
@@ -47,6 +48,7 @@ class Drive:
     celsius: int = 34
     link: dict[str, Any] | None = None
     gbps: float = 0.0
+    hours: int = 0
 
     @property
     def works(self) -> bool:

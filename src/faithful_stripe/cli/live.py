@@ -17,7 +17,7 @@ def progress_line(p: Progress) -> str:
     parts += rate_and_left(p)
     if p.margin is not None:
         parts.append(f"margin now {p.margin}")
-    return ", ".join(parts)
+    return ", ".join([*parts, *surroundings(p)])
 
 
 def rate_and_left(p: Progress) -> list[str]:
@@ -27,7 +27,26 @@ def rate_and_left(p: Progress) -> list[str]:
     if p.left is None:
         return ["rate being measured"]
     rate = [f"{decimal_size(int(p.rate))}/s"] if p.rate else []
-    return [*rate, f"{duration(p.left)} left"]
+    left = f"{duration(p.left)} left"
+    if p.spread and p.spread[1] - p.spread[0] > 0.1 * p.left:
+        left += f" ({duration(p.spread[0])} to {duration(p.spread[1])})"
+    return [*rate, left]
+
+
+def surroundings(p: Progress) -> list[str]:
+    """The warmest drive, and the chance of losing data meanwhile."""
+    from ..work.weigh import chance as odds
+
+    warm = [f"bay {p.warmest[1]} is the warmest, {p.warmest[0]:.0f} °C"] if p.warmest else []
+    return warm + ([f"chance of losing data meanwhile {odds(p.chance)}"] if p.chance is not None else [])
+
+
+def unfinished_line(snapshot: Snapshot) -> str:
+    """That drives are back but arrays are not, and what that means; "" where it is not so."""
+    if not snapshot.unfinished:
+        return ""
+    names = ", ".join(snapshot.unfinished)
+    return f"All its drives answer, but {names} is not whole yet: measure nothing, restart nothing, pull nothing."
 
 
 def closing_line(snapshot: Snapshot) -> str:
@@ -82,5 +101,7 @@ class LiveView:
                 Text(", ".join(rate_and_left(p))),
                 Text("" if p.margin is None else f"margin now {p.margin}", style),
             )
+            table.add_row(Text(""), Text("; ".join(surroundings(p)), "dim"))
+        pending = [Text(unfinished_line(snapshot), "yellow")] if snapshot.unfinished else []
         hint = Text("Ctrl-C stops watching; the work goes on. Pull nothing, restart nothing until it is done.", "dim")
-        self._live.update(Group(when, table, hint), refresh=True)
+        self._live.update(Group(when, table, *pending, hint), refresh=True)

@@ -5,6 +5,8 @@ from __future__ import annotations
 import json
 import sys
 import time
+from collections.abc import Callable
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
@@ -229,44 +231,24 @@ def bays(ctx: click.Context, as_json: bool) -> None:
 
 
 @click.command()
-@click.option("--bay", metavar="LABEL", help="Only events of this bay.")
-@json_option
-@click.pass_context
-def log(ctx: click.Context, bay: str | None, as_json: bool) -> None:
-    """The server's events, oldest first, with bay, drive and volume beside the server's own words.
-
-    \b
-    Example:
-      fstripe --at skerry log --bay 5
-    """
-    from ..work.log import entries
-    from .render import Cell, Line, Table, show
-
-    found = [e for e in entries(target(ctx)) if bay in (None, e.bay)]
-    if as_json:
-        print_json(found)
-        return
-    table = Table("", ["time (server's clock)", "severity", ">bay", "drive", "volume", "event"])
-    for e in found:
-        when = f"{e.time[:19].replace('T', ' ')} {e.time[-6:]}"
-        table.add(when, Cell(e.severity, e.severity), e.bay, e.serial, e.volume, e.message)
-    show([table] if found else [Line("No events.")])
-
-
-@click.command()
 @click.option("--speed", type=click.FloatRange(min=1), default=1.0, help="Bench seconds per second (benches only).")
 @click.option("--once", is_flag=True, help="One look, then return.")
+@click.option("--metrics", metavar="FILE|PORT", help="Also as OpenMetrics text: into a file, or served at a port.")
+@click.option("--forever", is_flag=True, help="Go on when no work is left (for --metrics).")
 @json_option
 @click.pass_context
-def watch(ctx: click.Context, speed: float, once: bool, as_json: bool) -> None:
-    """Follow rebuilds until they are done, with rate and time left as measured.
+def watch(ctx: click.Context, speed: float, once: bool, metrics: str | None, forever: bool, as_json: bool) -> None:
+    """Follow all work until it is done: rate, time left with its spread, temperature, margin, the chance of losing
+    data meanwhile. A lost connection or a restarting server is waited for.
 
     Exit status 3 when a volume is still not healthy at the end. With --json one line per look.
 
     \b
     Example: an hour of the bench in every second
       fstripe --at skerry watch --speed 3600
+      fstripe --at skerry watch --metrics 9123 --forever
     """
+    from ..work.seeing import Told
     from ..work.watch import watch as snapshots
 
     client = target(ctx, speed)
@@ -279,16 +261,43 @@ def watch(ctx: click.Context, speed: float, once: bool, as_json: bool) -> None:
     else:
         show_one = PlainView()
     last: Snapshot | None = None
+    tell_metrics = _metrics(metrics)
     try:
-        for last in snapshots(client):
-            show_one(last)
-            if once or not last.progress:
+        while True:
+            for found in snapshots(client, 0.25 if speed > 1 else 1.0):
+                if isinstance(found, Told):
+                    click.echo(f"  {found.what}{f': {found.to_do}' if found.to_do else ''}", err=True)
+                    continue
+                last = found
+                show_one(last)
+                tell_metrics(last)
+                if once:
+                    break
+            if once or not forever:
                 break
-            time.sleep(0.25 if speed > 1 else 1.0)
+            time.sleep(10.0)
     except KeyboardInterrupt:
         _left_running(last)
         ctx.exit(1)
     ctx.exit(0 if last is None or last.healthy else ATTENTION)
+
+
+def _metrics(wanted: str | None) -> Callable[[Snapshot], None]:
+    """What is done with every snapshot for the monitoring system."""
+    if wanted is None:
+        return lambda _snapshot: None
+    from ..work.metrics import Exposition
+
+    made = Exposition()
+    if wanted.isdecimal():
+        click.echo(f"Metrics at http://127.0.0.1:{made.serve(int(wanted))}/metrics", err=True)
+        return made.take
+
+    def write(snapshot: Snapshot) -> None:
+        made.take(snapshot)
+        made.write(Path(wanted))
+
+    return write
 
 
 def _left_running(last: Snapshot | None) -> None:

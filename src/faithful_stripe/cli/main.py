@@ -25,7 +25,7 @@ class Entry(NamedTuple):
 COMMANDS: dict[str, Entry] = {
     "survey": Entry("look", "look", "survey", "What is in the server, what it is used for, what needs attention."),
     "bays": Entry("look", "look", "bays", "Draw the front panel: what stands in which bay."),
-    "log": Entry("look", "look", "log", "The server's events, in order."),
+    "log": Entry("look", "log", "log", "The server's events, in order."),
     "watch": Entry("look", "look", "watch", "Follow rebuilds, copies and checks until they are done."),
     "firmware": Entry("prepare", "firmware", "firmware", "Firmware settings: show, set, restart and read again."),
     "ready": Entry("prepare", "ready", "ready", "Is the server ready to be installed and to boot? One checklist."),
@@ -37,6 +37,9 @@ COMMANDS: dict[str, Entry] = {
     "spare": Entry("build", "spares", "spare", "Hot spares: add and remove."),
     "controller": Entry("build", "spares", "controller", "What a controller does by itself, and how fast."),
     "boot": Entry("build", "firmware", "boot", "Put a volume first in the boot order."),
+    "locate": Entry("keep", "keep", "locate", "Let a drive's identify LED blink."),
+    "swap": Entry("keep", "swap", "swap", "Replace a drive, guided: every step verified by reading."),
+    "stock": Entry("keep", "keep", "stock", "The cupboard: what replacement drives there are, and what fits."),
     "lineup": Entry("recover", "recover", "lineup", "Reconstruct an array's member order from drive images."),
     "bench": Entry("bench", "hands", "bench", "The simulated server: make one, and be the hands in its machine room."),
     "demo": Entry("bench", "demo", "demo", "The whole job on a new bench, each command shown as it runs."),

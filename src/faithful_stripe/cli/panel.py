@@ -39,7 +39,19 @@ def show_panel(seen: Survey) -> None:
     by_bay = {d.bay: d for d in seen.drives}
     for lines in (draw_row([by_bay[bay] for bay in row], cell) for row in seen.panel):
         _print(lines)
-    show([Line("* LED pattern, where it is not the normal one", "dim"), Line(), *finding_lines(seen)])
+    show([Line("* LED pattern, where it is not the normal one", "dim"), Line()])
+    blinking = [d for d in seen.drives if d.located]
+    show([Line(f"The identify LED of bay {d.bay} blinks: {position(seen, d.bay)}.", "head") for d in blinking])
+    show(finding_lines(seen))
+
+
+def position(seen: Survey, bay: str) -> str:
+    """Where a bay is for a person standing before the panel: its row, and its place counted from the left."""
+    for row, bays in enumerate(seen.panel, 1):
+        if bay in bays:
+            place = f"number {bays.index(bay) + 1} from the left of {len(bays)}"
+            return f"row {row} from the top, {place}" if len(seen.panel) > 1 else place
+    return "not on the panel"
 
 
 Piece = tuple[str, str]
@@ -85,6 +97,8 @@ def bay_text(d: DriveView, width: int) -> list[Piece]:
     elif d.health == "Warning":
         state = ("WARNING", "Warning")
     led = LED_WORDS.get(d.led, d.led)
+    if d.located:
+        led = "IDENTIFY"
     pattern = [] if led in ("normal", "") else textwrap.wrap(f"*{led}", width)
     lines = [(f"{decimal_size(d.size).replace(' ', '')} {d.media}", ""), (use, ""), state]
     return [*lines, *((text, "Warning") for text in pattern), ("", ""), ("", "")][:5]

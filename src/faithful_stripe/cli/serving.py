@@ -45,13 +45,16 @@ def serve(name: Path, host: str, port: int, user: str, manner: str, speed: float
     from ..redfish.manners import MANNERS
     from ..redfish.service import Service
     from ..redfish.serving import OneAtATime, Sessions, certificate, server
+    from ..redfish.streaming import EventStream
 
     bench = Bench(name, speed=speed)
     with bench.session():
         pass
     password = os.environ.get("FSTRIPE_SERVE_PASSWORD") or secrets.token_urlsafe(9)
     certified, key = certificate(name, host)
-    running = server(Sessions(MANNERS[manner](OneAtATime(Service(bench))), user, password), host, port, certified, key)
+    layers = MANNERS[manner](OneAtATime(Service(bench)))
+    door = Sessions(layers if manner == "sparse" else EventStream(layers), user, password)
+    running = server(door, host, port, certified, key)
     running.prepare()
     try:
         at = f"https://{running.bind_addr[0]}:{running.bind_addr[1]}"

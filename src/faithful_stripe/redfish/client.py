@@ -37,6 +37,9 @@ class AnswerLost(RedfishError):
 TRIES, LONGEST_WAIT = 4, 30.0
 """How often what is safe to repeat is sent, and how many seconds a Retry-After is honoured at most."""
 
+STREAM_PATIENCE = 30.0
+"""Seconds without a sign of life after which a stream of events is given up."""
+
 TASK_PATIENCE = 600.0
 """Seconds for which a task is followed."""
 
@@ -128,10 +131,32 @@ class Client:
         """Remove a resource; with `etag` only if it is still as it was read."""
         self._send("DELETE", path, headers={"If-Match": etag} if etag else {})
 
+    def stream(self, path: str) -> Iterator[Body]:
+        """Events as the server sends them, until it ends or the connection is lost (RedfishError).
+
+        The first one is empty: from then on nothing is missed.
+        """
+        try:
+            with self._http.stream("GET", path, timeout=httpx.Timeout(60.0, read=STREAM_PATIENCE)) as response:
+                if response.status_code >= 400:
+                    response.read()
+                    raise self._error("GET", path, response)
+                yield {}
+                for line in response.iter_lines():
+                    if line.startswith("data:"):
+                        with suppress(ValueError):
+                            yield json.loads(line[5:])
+        except httpx.HTTPError as reason:
+            what = f"{self.where}: the stream of events broke off ({_words(reason)})"
+            raise RedfishError(what=what, to_do="", status=0, message_id="") from reason
+
     # one request --------------------------------------------------------------------------------
 
     def _send(self, method: str, path: str, tell: Tell | None = None, **more: Any) -> httpx.Response:
         response = self._repeated(method, path, **more)
+        if response.status_code == 401 and self._session:
+            self._session = None  # the server has forgotten it: it was restarted, or the session has run out
+            self._http.headers.pop("X-Auth-Token", None)
         if response.status_code == 401 and self._begin_session():
             response = self._repeated(method, path, **more)
         if response.status_code == 428 and method in ("PATCH", "DELETE"):

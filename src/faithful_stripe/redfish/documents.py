@@ -13,7 +13,7 @@ TYPES = (
     "BootOption.v1_0_6", "PCIeDevice.v1_13_0", "PCIeFunction.v1_5_0", "SimpleStorage.v1_3_2", "UpdateService.v1_14_0",
     "SoftwareInventory.v1_10_2", "TaskService.v1_2_1", "Task.v1_7_4", "SessionService.v1_1_9", "Session.v1_7_2",
     "MessageRegistryFile.v1_1_3", "AttributeRegistry.v1_3_8", "EnvironmentMetrics.v1_3_1", "AccountService.v1_15_0",
-    "Role.v1_3_1",
+    "Role.v1_3_1", "EventService.v1_10_0", "DriveMetrics.v1_2_1",
 )  # fmt: skip
 """The schemas of the answers, as `@odata.type` names them."""
 

@@ -37,7 +37,8 @@ class Handler(UpdateHandler):
                 raise self._missing()
         if ids.get("controller", raid) != raid or ids.get("bay", self.c.bays[0]) not in self.c.bays:
             raise self._missing()
-        if self.request.method not in ("GET", "HEAD") and raid is not None:
+        lights = self.request.method == "PATCH" and "bay" in ids  # the LED works without the controllers
+        if self.request.method not in ("GET", "HEAD") and raid is not None and not lights:
             self.session.require_power()
 
     def versions(self) -> Response:
@@ -100,6 +101,12 @@ class Handler(UpdateHandler):
 
     def environment(self, bay: str) -> Response:
         body = self.storing.environment(bay)
+        if body is None:
+            raise self._missing()
+        return self._ok(body)
+
+    def metrics(self, bay: str) -> Response:
+        body = self.storing.metrics(bay)
         if body is None:
             raise self._missing()
         return self._ok(body)
@@ -271,8 +278,16 @@ class Handler(UpdateHandler):
         return Response(status=204)
 
     def drive_patch(self, bay: str) -> Response:
-        """HotspareType makes a drive a spare, or an unassigned drive again."""
+        """HotspareType makes a drive a spare, or an unassigned drive again; the identify LED is switched."""
         wish = self._body()
+        if "LocationIndicatorActive" in wish:
+            if not isinstance(wish["LocationIndicatorActive"], bool):
+                what = "LocationIndicatorActive: expected true or false"
+                raise Refused(400, names.BASE + "PropertyValueTypeError", what, "use one of these")
+            self.c.seated(bay).indicator = wish["LocationIndicatorActive"]
+            if len(wish) == 1:
+                return self._ok(self.storing.drive(bay))
+        self.session.require_power()
         ours = wish.get("Oem", {}).get(names.OEM, {})
         kind = self._text(wish, "HotspareType")
         if kind == "None":

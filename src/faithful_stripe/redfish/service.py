@@ -59,6 +59,7 @@ _ROUTES: tuple[tuple[str, str, tuple[str, ...]], ...] = (
     ("/redfish/v1/Systems/<system>/Storage/<raid>/Controllers/<controller>", "controller", ("GET", "PATCH")),
     ("/redfish/v1/Systems/<system>/Storage/<raid>/Drives/Bay-<bay>", "drive", ("GET", "PATCH")),
     ("/redfish/v1/Systems/<system>/Storage/<raid>/Drives/Bay-<bay>/EnvironmentMetrics", "environment", ("GET",)),
+    ("/redfish/v1/Systems/<system>/Storage/<raid>/Drives/Bay-<bay>/Metrics", "metrics", ("GET",)),
     (f"/redfish/v1/Systems/<system>/Storage/<raid>/Actions/Oem/{names.OEM}.Import", "import", ("POST",)),
     (f"/redfish/v1/Systems/<system>/Storage/<raid>/Actions/Oem/{names.OEM}.ClearForeign", "clear_foreign", ("POST",)),
     ("/redfish/v1/Systems/<system>/Storage/<raid>/Volumes", "volumes", ("GET", "POST")),

@@ -142,6 +142,7 @@ class StorageResources:
             "CapableSpeedGbs": drive.best_gbps,
             "NegotiatedSpeedGbs": drive.gbps,
             "EnvironmentMetrics": link(path + "/EnvironmentMetrics"),
+            "Metrics": link(path + "/Metrics"),
         }
         return body | self._drive_state(drive)
 
@@ -156,6 +157,20 @@ class StorageResources:
             "Id": "EnvironmentMetrics",
             "Name": f"Environment of the drive in bay {bay}",
             "TemperatureCelsius": {"Reading": drive.celsius},
+        }
+
+    def metrics(self, bay: str) -> Body | None:
+        """How long the drive in a bay has been running; None when it is empty."""
+        drive = self.state.in_bay(bay)
+        if drive is None:
+            return None
+        return {
+            "@odata.id": self._drive_path(bay) + "/Metrics",
+            "@odata.type": "#DriveMetrics.v1_2_1.DriveMetrics",
+            "Id": "Metrics",
+            "Name": f"Metrics of the drive in bay {bay}",
+            "PowerOnHours": drive.hours,
+            "BadBlockCount": len(drive.unreadable),
         }
 
     def _drive_path(self, bay: str) -> str:

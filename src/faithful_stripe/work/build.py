@@ -68,6 +68,18 @@ def start_check(client: Client, name: str, repair: bool, controller: str | None 
     return survey(client).volume(*reversed(volume.key))
 
 
+def locate(client: Client, wanted: str, on: bool) -> DriveView:
+    """Switch the identify LED of a drive (by bay or serial number), and read it back. Raises WorkError."""
+    drive = survey(client).drive(wanted)
+    if not drive.serial:
+        raise WorkError(what=f"bay {drive.bay} is empty: there is no LED to switch", to_do="count from its neighbours")
+    client.patch(drive.path, {"LocationIndicatorActive": on})
+    now = survey(client).bay(drive.bay)
+    if now.located != on:
+        raise WorkError(what=f"bay {drive.bay}: the server took it, but the LED did not change", to_do="try it again")
+    return now
+
+
 def add_spare(client: Client, bay: str, names: tuple[str, ...], revertible: bool) -> DriveView:
     """Make a drive (by bay or serial number) a hot spare, for the named volumes or for any."""
     seen = survey(client)

@@ -6,6 +6,7 @@ meant only by somebody who remembers. One small JSON file per server, in the use
 
 from __future__ import annotations
 
+import hashlib
 import json
 import os
 import re
@@ -26,8 +27,12 @@ class Asked:
     at: str
 
 
-def _file(server: str) -> Path:
-    return user_state_path("fstripe") / f"{re.sub(r'[^A-Za-z0-9.-]', '_', server)[:100] or 'unknown'}.json"
+def state_file(name: str, ending: str) -> Path:
+    """A file of this program in the user's own state folder; one for every name."""
+    plain = re.sub(r"[^A-Za-z0-9.-]", "_", name)
+    if plain != name or len(plain) > 80:
+        plain = f"{plain[:60]}-{hashlib.sha256(name.encode()).hexdigest()[:12]}"
+    return user_state_path("fstripe") / f"{plain or 'unknown'}{ending}"
 
 
 def asked(server: str) -> dict[str, Asked]:
@@ -36,7 +41,7 @@ def asked(server: str) -> dict[str, Asked]:
     server  what tells it from every other one: its UUID, or serial number
     """
     try:
-        found = json.loads(_file(server).read_text("utf-8"))["asked"]
+        found = json.loads(state_file(server, ".json").read_text("utf-8"))["asked"]
         return {str(name): Asked(**entry) for name, entry in found.items()}
     except (OSError, ValueError, KeyError, TypeError, AttributeError):
         return {}
@@ -46,7 +51,7 @@ def remember(server: str, wanted: Mapping[str, Any]) -> None:
     """Note what is asked now; a folder that cannot be written is no reason to stop the job."""
     now = datetime.now(UTC).isoformat(timespec="seconds")
     kept = {**asked(server), **{name: Asked(value, now) for name, value in wanted.items()}}
-    path = _file(server)
+    path = state_file(server, ".json")
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         new = path.with_suffix(".new")

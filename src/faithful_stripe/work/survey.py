@@ -229,6 +229,8 @@ def _drive(body: Body, volumes: dict[str, VolumeView], controller: str) -> Drive
         spare_reverts=body.get("HotspareReplacementMode") != "NonRevertible",
         controller=controller,
         celsius=_ours(body).get("TemperatureCelsius"),
+        located=body.get("LocationIndicatorActive") is True,
+        hours_path=str((body.get("Metrics") or {}).get("@odata.id") or ""),
         gbps=body.get("NegotiatedSpeedGbs"),
         best_gbps=body.get("CapableSpeedGbs"),
         advice="; ".join(str(c["Resolution"]).rstrip(".") for c in conditions if c.get("Resolution")),

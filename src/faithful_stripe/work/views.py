@@ -24,6 +24,8 @@ class DriveView:
     led      the bay's LED pattern, by its SFF-8489 name as Redfish `StatusIndicator` spells it
     controller  the id of the controller that the bay belongs to
     celsius  its temperature, where the server tells
+    located  its identify LED is on
+    hours_path  where its metrics are read, "" where the server has none
     gbps, best_gbps  the link rate that it has and the one it can do, in Gbit/s, where the server tells
     advice   what the server says to do about `why`
     spare    what kind of hot spare it is, in words; `spare_for` the volumes, `spare_reverts` whether it stands by again
@@ -55,6 +57,8 @@ class DriveView:
     advice: str = ""
     gbps: float | None = None
     best_gbps: float | None = None
+    located: bool = False
+    hours_path: str = ""
     spare_for: tuple[str, ...] = ()
     spare_reverts: bool = True
 

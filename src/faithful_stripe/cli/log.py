@@ -1,0 +1,108 @@
+"""The log command: events in order, causes with what followed, new ones, and as they happen."""
+
+from __future__ import annotations
+
+import json
+import time
+from typing import TYPE_CHECKING
+
+import click
+
+from .common import json_option, plain, print_json, target
+
+if TYPE_CHECKING:
+    from ..work.log import Entry
+    from .render import Part
+
+MOST_OFF = 60.0
+"""Seconds by which the server's clock may be off before times are corrected."""
+
+
+@click.command()
+@click.option("--bay", metavar="LABEL", help="Only events of this bay.")
+@click.option("--since", metavar="TIME", help="Only from then on: 2026-11-23T08:00, or how long ago: 2h.")
+@click.option("--new", "fresh", is_flag=True, help="Only what came since it was last read with --new.")
+@click.option("--follow", is_flag=True, help="Go on: tell events as they happen, until Ctrl-C.")
+@json_option
+@click.pass_context
+def log(ctx: click.Context, bay: str | None, since: str | None, fresh: bool, follow: bool, as_json: bool) -> None:
+    """The server's events, oldest first: bay, drive and volume resolved, plain words beside the server's own, what
+    followed from a cause below it. Where the server's clock is off, the times by this machine's stand beside its own.
+
+    \b
+    Example:
+      fstripe --at skerry log --since 2h
+      fstripe --at skerry log --new
+    """
+    from ..work import log as work
+    from ..work.swap import identity
+
+    client = target(ctx)
+    everything = work.entries(client)
+    offset = work.ahead(client) or 0.0
+    seen = work.seen_for(client)
+    found = work.explained(everything, seen, offset)
+    if fresh:
+        server = identity(client)
+        wanted = {(e.number, e.time) for e in work.unread(server, everything)}
+        found = [e for e in found if (e.number, e.time) in wanted]
+        work.mark_read(server, everything)
+    if since:
+        found = work.later(found, work.since(since, time.time() + offset))
+    found = [e for e in found if bay in (None, e.bay)]
+    _show(found, as_json and not follow, offset, as_lines=as_json and follow)
+    if not follow:
+        return
+    try:
+        for more in work.follow(client, 2.0):
+            told = [e for e in work.explained(more, work.seen_for(client), offset) if bay in (None, e.bay)]
+            _show(told, False, offset, as_lines=as_json, heads=False)
+    except KeyboardInterrupt:
+        click.echo("fstripe: stopped following the log", err=True)
+        ctx.exit(1)
+
+
+def _show(found: list[Entry], as_json: bool, offset: float, as_lines: bool = False, heads: bool = True) -> None:
+    from .render import Cell, Line, Table, show
+
+    if as_json:
+        print_json(found)
+        return
+    if as_lines:
+        for e in found:
+            click.echo(json.dumps(plain(e)))
+        return
+    off = abs(offset) > MOST_OFF
+    parts: list[Part] = []
+    if off and heads:
+        parts.append(Line(_off(offset), "Warning"))
+    columns = [
+        "time (server's clock)",
+        *(["by this clock"] if off else []),
+        "severity",
+        ">bay",
+        "drive",
+        "volume",
+        "event",
+    ]
+    table = Table("", columns)
+    for e in found:
+        own = [_short(e.here)] if off else []
+        text = f"  then: {e.message}" if e.follows else e.message
+        if e.plain and e.plain.lower().rstrip(".") not in e.message.lower():
+            text += f" [{e.plain}]"
+        table.add(_short(e.time), *own, Cell(e.severity, e.severity), e.bay, e.serial, e.volume, text)
+    if not found and heads:
+        parts.append(Line("No events."))
+    show([*parts, table] if found else parts)
+
+
+def _off(offset: float) -> str:
+    from ..core.units import duration
+
+    word = "ahead of" if offset > 0 else "behind"
+    return f"The server's clock is {duration(abs(offset))} {word} this machine's: both times are shown."
+
+
+def _short(text: str) -> str:
+    return f"{text[:19].replace('T', ' ')} {text[-6:]}"

@@ -1,0 +1,99 @@
+"""Server-sent events over a served bench (DSP0266 12.5): a layer that sends what is new in the log as it happens.
+
+It stands outside the layer that lets one request through at a time, since an answer lasts as long as somebody listens.
+"""
+
+from __future__ import annotations
+
+import json
+import time
+from collections.abc import Callable, Iterable, Iterator
+from typing import Any
+
+from werkzeug.test import EnvironBuilder, run_wsgi_app
+from werkzeug.wrappers import Request, Response
+
+from . import documents, names
+from .names import Body
+
+Wsgi = Callable[[dict[str, Any], Callable[..., Any]], Iterable[bytes]]
+SERVICE = names.ROOT + "EventService"
+STREAM = SERVICE + "/SSE"
+PAUSE, LONGEST = 0.5, 3600.0
+"""Seconds between two looks at the log, and for which one stream lasts at most."""
+
+
+class EventStream:
+    """A WSGI layer with the event service and its stream."""
+
+    def __init__(self, inner: Wsgi) -> None:
+        self.inner = inner
+        self.listening = 0
+
+    def __call__(self, environ: dict[str, Any], start_response: Callable[..., Any]) -> Iterable[bytes]:
+        request = Request(environ)
+        path = request.path.rstrip("/")
+        if path == STREAM and request.method == "GET":
+            response = Response(self._events(), content_type="text/event-stream", headers={"Cache-Control": "no-cache"})
+            return response(environ, start_response)
+        if path == SERVICE and request.method in ("GET", "HEAD"):
+            body = self._service()
+            headers = {"Link": documents.described_by(body), "Allow": "GET, HEAD", "OData-Version": "4.0",
+                       "Cache-Control": "no-cache"}  # fmt: skip
+            answer = Response(json.dumps(body), headers=headers, content_type="application/json; charset=utf-8")
+            return answer(environ, start_response)
+        if path == names.ROOT.rstrip("/") and request.method in ("GET", "HEAD"):
+            data, status, found = run_wsgi_app(self.inner, environ)
+            root = json.loads(b"".join(data) or b"{}")
+            if root.get("@odata.id"):
+                root["EventService"] = names.link(SERVICE)
+            kept = {k: v for k, v in found.items() if k.lower() not in ("content-length", "etag")}
+            return Response(json.dumps(root), status, kept)(environ, start_response)
+        return self.inner(environ, start_response)
+
+    def _service(self) -> Body:
+        return {
+            "@odata.id": SERVICE,
+            "@odata.type": "#EventService.v1_10_0.EventService",
+            "Id": "EventService",
+            "Name": "Events",
+            "ServiceEnabled": True,
+            "ServerSentEventUri": STREAM,
+            "Status": {"State": "Enabled", "Health": "OK"},
+        }
+
+    def _events(self) -> Iterator[bytes]:
+        """What is new in the log, an event each; a comment now and then, so that a dead connection is noticed."""
+        self.listening += 1
+        try:
+            path, count, _none = self._log()
+            began = time.monotonic()
+            yield b": listening\n\n"
+            while time.monotonic() - began < LONGEST:
+                time.sleep(PAUSE)
+                path, count, fresh = self._log(path, count)
+                for entry in fresh:
+                    told: Body = {key: entry[key] for key in ("MessageId", "Message", "Severity") if key in entry}
+                    told |= {"EventId": entry["Id"], "EventTimestamp": entry.get("Created")}
+                    event = {"@odata.type": "#Event.v1_9_0.Event", "Id": entry["Id"], "Name": "Event", "Events": [told]}
+                    yield f"id: {entry['Id']}\ndata: {json.dumps(event)}\n\n".encode()
+                if not fresh:
+                    yield b": still here\n\n"
+        finally:
+            self.listening -= 1
+
+    def _log(self, path: str = "", known: int | None = None) -> tuple[str, int, list[Body]]:
+        """The log's path, how many entries it has, and those after the first `known`."""
+        if not path:
+            systems = self._get(names.ROOT + "Systems")["Members"]
+            path = systems[0]["@odata.id"] + "/LogServices/Events/Entries"
+        if known is None:
+            return path, int(self._get(path + "?$top=1")["Members@odata.count"]), []
+        page = self._get(f"{path}?$skip={known}&$expand=.")
+        return path, int(page.get("Members@odata.count") or known), list(page.get("Members") or [])
+
+    def _get(self, path: str) -> Body:
+        builder = EnvironBuilder(path=path.partition("?")[0], query_string=path.partition("?")[2])
+        data, _status, _headers = run_wsgi_app(self.inner, builder.get_environ())
+        found = json.loads(b"".join(data) or b"{}")
+        return found if isinstance(found, dict) else {}
