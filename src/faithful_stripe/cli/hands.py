@@ -3,12 +3,28 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
-from .common import ATTENTION, confirm, confirm_options, controller_option, json_option, named, own_bench, print_json
+from .common import (
+    ATTENTION,
+    access_of,
+    confirm,
+    confirm_options,
+    controller_option,
+    json_option,
+    named,
+    own_bench,
+    print_json,
+)
 from .faults import cut_power, echo, fault, lid, power_on, report, said_by
+from .keep import stock_file, stock_option
 from .serving import serve
+
+if TYPE_CHECKING:
+    from ..bench.state import State
+    from ..redfish.client import Client
 
 
 @click.group()
@@ -23,16 +39,47 @@ def bench() -> None:
     """
 
 
+def make_copy(client: Client, folder: Path, stock: Path | None) -> State:
+    """A bench like the server behind a client, with the cupboard's drives beside it."""
+    from ..bench.likeness import Twin, make_like
+    from ..bench.volumes import Wish
+    from ..work.likeness import likeness
+    from ..work.stock import read_stock
+
+    path = stock_file(stock)
+    found = likeness(client, read_stock(path) if stock or path.exists() else ())
+    wishes = [
+        (
+            v.controller,
+            Wish(
+                name=v.name, level=v.level, bays=tuple(m.stands_in or m.bay for m in v.members), strip=v.strip or 65536,
+                size=v.size, rotation=v.rotation, data=v.data, q_place=v.q_place, q_exponent=v.q_exponent,
+                spans=v.spans if v.spans > 1 else None, copies=v.copies if v.level == "RAID10" else None, mixed=True,
+                read_cache=v.read_cache or "ahead",
+                write_cache=v.write_cache if v.write_cache in ("through", "protected-back") else "through",
+            ),
+        )
+        for v in found.volumes
+    ]  # fmt: skip
+    return make_like(folder, Twin(found.text, wishes, found.spares, found.failed, found.predicted, found.firmware))
+
+
 @bench.command()
 @click.argument("name", type=click.Path(path_type=Path))
 @click.option("--from", "description", type=click.Path(path_type=Path), metavar="FILE",
     help="A bench description (TOML), or one that comes with the program: skerry, skerry-2.",
 )  # fmt: skip
+@click.option("--like", metavar="TARGET", help="Like this server: its bays, drives, volumes, settings; no data.")
 @click.option(
     "--take", "takes", multiple=True, metavar="BENCH:SERIAL", help="Move a loose drive of another bench here."
 )
+@stock_option
 @json_option
-def new(name: Path, description: Path | None, takes: tuple[str, ...], as_json: bool) -> None:
+@click.pass_context
+def new(
+    ctx: click.Context, name: Path, description: Path | None, like: str | None, takes: tuple[str, ...],
+    file: Path | None, as_json: bool,
+) -> None:  # fmt: skip
     """Make a bench in a new folder NAME: by default the tide observatory's server, 16 bays.
 
     Drives are sparse files of their full nominal size; they take space only for what is written. A drive that was
@@ -42,6 +89,7 @@ def new(name: Path, description: Path | None, takes: tuple[str, ...], as_json: b
     \b
     Example:
       fstripe bench new skerry
+      fstripe bench new trial --like https://skerry-1
       fstripe bench new second --from skerry-2 --take skerry:HG4K20931 --take skerry:HG4K20944
     """
     from ..bench.bench import create
@@ -50,6 +98,18 @@ def new(name: Path, description: Path | None, takes: tuple[str, ...], as_json: b
     for wanted in takes:
         if not wanted.rpartition(":")[0]:
             raise click.UsageError(f"--take {wanted}: expected BENCH:SERIAL")
+    if like is not None:
+        from ..redfish.target import connect
+
+        if description or takes:
+            raise click.UsageError("--like stands alone: it says everything")
+        with connect(like, access=access_of(ctx)) as client:
+            state = make_copy(client, name, file)
+        if as_json:
+            print_json({"bench": str(name), "server": state.server["name"], "like": like})
+        else:
+            click.echo(f"Bench {name} is like {state.server['name']}: the same drives and volumes, no data.")
+        return
     taken = [(Path(place), serial) for place, _colon, serial in (wanted.rpartition(":") for wanted in takes)]
     state = create(name, description, take=taken)
     seated = [d for d in state.drives.values() if d.bay]

@@ -5,6 +5,7 @@ from __future__ import annotations
 import importlib
 import json
 import os
+import shlex
 import sys
 from typing import Any, NamedTuple
 
@@ -40,6 +41,8 @@ COMMANDS: dict[str, Entry] = {
     "locate": Entry("keep", "keep", "locate", "Let a drive's identify LED blink."),
     "swap": Entry("keep", "swap", "swap", "Replace a drive, guided: every step verified by reading."),
     "stock": Entry("keep", "keep", "stock", "The cupboard: what replacement drives there are, and what fits."),
+    "report": Entry("keep", "report", "report", "The service record of a visit: a page, Markdown, JSON."),
+    "rehearse": Entry("keep", "rehearse", "rehearse", "Try commands on a copy of a server first."),
     "lineup": Entry("recover", "recover", "lineup", "Reconstruct an array's member order from drive images."),
     "bench": Entry("bench", "hands", "bench", "The simulated server: make one, and be the hands in its machine room."),
     "demo": Entry("bench", "demo", "demo", "The whole job on a new bench, each command shown as it runs."),
@@ -96,6 +99,28 @@ def fstripe(ctx: click.Context, at: tuple[str, ...], ca: str | None, trust: str 
     """
     environment = os.environ.get("FSTRIPE_AT")
     ctx.obj = at or ((environment,) if environment else ())
+    called[:] = [*ctx.obj[:1], ctx.invoked_subcommand or ""] if len(ctx.obj) == 1 else []
+
+
+called: list[str] = []
+"""The one server that --at names and the command, once they are known."""
+
+CHANGING = {
+    "firmware": ("set", "restart", "update"), "spare": ("add", "remove"), "controller": ("set",), "boot": (),
+    "volume": ("add", "set", "remove", "initialize", "check", "rebuild", "import", "clear"), "build": (), "swap": (),
+}  # fmt: skip
+"""Commands, with their subcommands, that change a server: they are noted for its service record."""
+
+
+def _note(status: Any) -> None:
+    """Note a command that changed a server; nothing secret is ever among its words."""
+    if len(called) != 2 or called[1] not in CHANGING or "--check" in sys.argv or "--help" in sys.argv or status == 2:
+        return
+    words = CHANGING[called[1]]
+    if not words or any(word in sys.argv for word in words):
+        from ..work.visits import note
+
+        note(called[0], "command", command=shlex.join(["fstripe", *sys.argv[1:]]), status=status or 0)
 
 
 def run() -> None:
@@ -118,7 +143,9 @@ def run() -> None:
     except OSError as trouble:  # a full or failing disk, wherever it was met
         where = f"{trouble.filename}: " if trouble.filename else ""
         status = _say(f"{where}{trouble.strerror or trouble}", "check the disk; what was done until then is kept", 1)
-    sys.exit(status if isinstance(status, int) else 0)
+    code = status if isinstance(status, int) else 0
+    _note(code)
+    sys.exit(code)
 
 
 def _say(what: str, to_do: str, status: int) -> int:

@@ -37,9 +37,11 @@ def show_panel(seen: Survey) -> None:
     columns = max(len(row) for row in seen.panel)
     cell = max(LEAST, min(MOST, (width - 1) // columns))
     by_bay = {d.bay: d for d in seen.drives}
-    for lines in (draw_row([by_bay[bay] for bay in row], cell) for row in seen.panel):
-        _print(lines)
-    show([Line("* LED pattern, where it is not the normal one", "dim"), Line()])
+    for row in seen.panel:
+        _print([*draw_row([by_bay[bay] for bay in row], cell), counted(len(row), cell)])
+    show(
+        [Line("Below each row: the place from the left. * LED pattern, where it is not the normal one", "dim"), Line()]
+    )
     blinking = [d for d in seen.drives if d.located]
     show([Line(f"The identify LED of bay {d.bay} blinks: {position(seen, d.bay)}.", "head") for d in blinking])
     show(finding_lines(seen))
@@ -74,6 +76,11 @@ def draw_row(drives: list[DriveView], cell: int) -> list[list[Piece]]:
         lines.append(line)
     lines.append([("└" + "┴".join("─" * inner for _ in drives) + "┘", "")])
     return lines
+
+
+def counted(bays: int, cell: int) -> list[Piece]:
+    """The line under a row: each bay's place counted from the left, whatever its label says."""
+    return [("".join(f"  {number}. of {bays}"[:cell].ljust(cell) for number in range(1, bays + 1)).rstrip(), "dim")]
 
 
 def bay_text(d: DriveView, width: int) -> list[Piece]:

@@ -22,7 +22,7 @@ from .seeing import Told, looks
 from .stock import Item
 from .survey import find, survey
 from .views import DriveView, Survey, VolumeView, WorkError
-from .visits import note
+from .visits import note, remember_state
 from .watch import Pace, Progress
 
 STAGES = ("remove", "seat", "check", "rebuild", "finish", "over")
@@ -127,6 +127,7 @@ def begin(client: Client, wanted: str) -> Swap:
         stage="remove" if drive.serial else "seat",
     )
     made.keep()
+    remember_state(client.where, seen)
     return made
 
 
@@ -177,7 +178,7 @@ class Options:
 
 def run(client: Client, swap: Swap, options: Options, sleep: Callable[[float], None] = time.sleep) -> Iterator[Told]:
     """Carry a swap on from its stage to its end, or until it is let go."""
-    seeing = looks(client, options.pause, sleep)
+    seeing = _noted(looks(client, options.pause, sleep), swap)
     stages = {"remove": _remove, "seat": _seat, "check": _check, "rebuild": _rebuild, "finish": _finish}
     while swap.stage != "over":
         stage = swap.stage
@@ -185,6 +186,18 @@ def run(client: Client, swap: Swap, options: Options, sleep: Callable[[float], N
         if swap.stage == stage:  # let go
             return
         swap.keep()
+
+
+def _noted(seeing: Iterator[Survey | Told], swap: Swap) -> Iterator[Survey | Told]:
+    """The looks, each change of a margin noted for the service record."""
+    last: object = None
+    for found in seeing:
+        if isinstance(found, Survey):
+            margins = [(v.key, v.margin, v.health) for v in found.volumes]
+            if margins != last:
+                last = margins
+                remember_state(swap.where, found)
+        yield found
 
 
 def _pass(seeing: Iterator[Survey | Told]) -> Iterator[tuple[Survey | None, Told | None]]:
@@ -407,6 +420,7 @@ def _finish(client: Client, swap: Swap, options: Options, seeing: Iterator[Surve
         seen = survey(client)
     note(swap.where, "swap", server=swap.server, bay=swap.bay, out=swap.serial, into=swap.incoming, why=swap.why,
          failed=swap.failed, began=swap.began, part=swap.part)  # fmt: skip
+    remember_state(client.where, seen)
     lasted = (datetime.now(UTC) - datetime.fromisoformat(swap.began)).total_seconds()
     yield Told("done", f"bay {swap.bay}: {swap.serial or 'nothing'} out, {swap.incoming} in, after {duration(lasted)}")
     for text in remains(seen):

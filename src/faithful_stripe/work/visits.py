@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from .remembered import state_file
+from .views import Survey
 
 
 def note(where: str, kind: str, **facts: Any) -> None:
@@ -60,3 +61,24 @@ def failed_drives(where: str) -> dict[str, str]:
 def _path(where: str) -> Path:
     name = where if "://" in where else str(Path(where).resolve())
     return state_file(f"visit-{name}", ".jsonl")
+
+
+def remember_state(where: str, seen: Survey) -> None:
+    """Note how the server is now, for the before and after of a later report; nothing where it is as noted last."""
+    state = {
+        "volumes": [
+            {"name": v.name, "controller": v.controller, "level": v.level, "size": v.size, "margin": v.margin,
+             "health": v.health, "state": condition(v.health, v.margin)}
+            for v in seen.volumes
+        ],
+        "bays": {d.bay: d.serial for d in seen.drives},
+    }  # fmt: skip
+    kept = [n for n in notes(where) if n.get("kind") == "state"]
+    if not kept or kept[-1].get("state") != state:
+        note(where, "state", state=state, server_time=seen.time)
+
+
+def condition(health: str, margin: int | None) -> str:
+    """A volume's health and margin in words."""
+    left = "margin unknown" if margin is None else "data lost" if margin < 0 else f"margin {margin}"
+    return f"{health or 'unknown'}, {left}"

@@ -1,0 +1,123 @@
+"""The report command: the service record as one self-contained page, as Markdown, or as JSON."""
+
+from __future__ import annotations
+
+import base64
+import io
+import json
+from collections.abc import Sequence
+from datetime import datetime
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from .common import json_option, plain, print_json, target
+
+if TYPE_CHECKING:
+    from ..work.report import Point, Report
+
+
+@click.command()
+@click.argument("files", nargs=-1, type=click.Path(path_type=Path))
+@click.option("--begin", is_flag=True, help="Only note how the server is now: the before of the next report.")
+@click.option("--since", metavar="TIME", help="From then on: 2026-11-23T08:00, or how long ago: 2d.")
+@click.option("--technician", metavar="NAME", default="", help="Who was there.")
+@click.option("--note", "remark", metavar="TEXT", default="", help="What else there is to say.")
+@json_option
+@click.pass_context
+def report(
+    ctx: click.Context, files: tuple[Path, ...], begin: bool, since: str | None, technician: str, remark: str,
+    as_json: bool,
+) -> None:  # fmt: skip
+    """Write the service record of a visit or a period into FILES, by their ending: .html, .md, .json.
+
+    Before and after, what was done and by which command, events, serial numbers out and in, how rebuilds went,
+    margins, and what still needs attention. Commands that change a server, and swaps, are noted as they run.
+
+    \b
+    Example:
+      fstripe --at skerry report --begin
+      fstripe --at skerry report visit.html --technician "R. Holm"
+    """
+    from ..media.whole import refuse_existing, write_text
+    from ..work import report as work
+    from ..work.survey import survey
+    from ..work.visits import remember_state
+
+    client = target(ctx)
+    if begin:
+        remember_state(client.where, survey(client))
+        click.echo("Noted how the server is now.")
+        return
+    if not files and not as_json:
+        raise click.UsageError("name a file: visit.html, visit.md or visit.json")
+    for path in files:
+        if path.suffix.lower() not in (".html", ".md", ".json"):
+            raise click.UsageError(f"{path}: expected a name that ends in .html, .md or .json")
+        refuse_existing(path)
+    found = work.report(client, since)
+    for path in files:
+        write_text(path, _text(found, path.suffix.lower(), technician, remark))
+        if not as_json:
+            click.echo(f"{path} is written.")
+    if as_json:
+        print_json(found)
+
+
+def _text(found: Report, kind: str, technician: str, remark: str) -> str:
+    if kind == ".json":
+        return json.dumps(plain(found), indent=2) + "\n"
+    from jinja2 import Environment, PackageLoader, StrictUndefined
+
+    from ..core.units import duration
+
+    pages = Environment(
+        loader=PackageLoader("faithful_stripe.cli"), autoescape=kind == ".html", undefined=StrictUndefined,
+        keep_trailing_newline=True,
+    )  # fmt: skip
+    pages.filters |= {"moment": _moment, "ended": _ended, "lasting": lambda s: duration(abs(s))}
+    curve = _curve(found.points) if kind == ".html" and found.points else ""
+    page = pages.get_template(f"report{kind}")
+    return page.render(r=found, technician=technician, remark=remark, curve=curve)
+
+
+def _moment(text: str) -> str:
+    return f"{text[:16].replace('T', ' ')}"
+
+
+def _ended(status: int) -> str:
+    return {0: "done", 1: "could not be done", 2: "wrong usage", 3: "done, needs attention"}.get(status, str(status))
+
+
+def _curve(points: Sequence[Point]) -> str:
+    """How far each piece of work was, as a picture in base64."""
+    import matplotlib
+
+    matplotlib.use("Agg")
+    from matplotlib import pyplot
+    from matplotlib.dates import AutoDateLocator, ConciseDateFormatter, date2num
+
+    figure, axes = pyplot.subplots(figsize=(9.0, 3.2), dpi=110)
+    styles = ["-", "--", ":", "-."]
+    for i, work in enumerate(dict.fromkeys(p.work for p in points)):
+        mine = [p for p in points if p.work == work]
+        times = [datetime.fromisoformat(p.time) for p in mine]
+        moments = date2num(times).tolist()  # type: ignore[no-untyped-call]
+        done = [p.percent for p in mine]
+        axes.plot(moments, done, styles[i % 4], marker="o", markersize=3.5, color="black", label=work)
+    axes.set_ylim(0, 102)
+    axes.set_ylabel("per cent done")
+    axes.set_xlabel("server's clock")
+    axes.legend(loc="lower right", frameon=False)
+    axes.grid(True, color="0.92")
+    for side in ("top", "right"):
+        axes.spines[side].set_visible(False)
+    locator = AutoDateLocator()  # type: ignore[no-untyped-call]
+    axes.xaxis.set_major_locator(locator)
+    axes.xaxis.set_major_formatter(ConciseDateFormatter(locator))  # type: ignore[no-untyped-call]
+    figure.tight_layout()
+    out = io.BytesIO()
+    figure.savefig(out, format="png")
+    pyplot.close(figure)
+    return base64.b64encode(out.getvalue()).decode("ascii")

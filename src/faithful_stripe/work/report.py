@@ -1,0 +1,194 @@
+"""The service record of a visit or a period: before and after, what was done, what happened, what is left."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import Any
+
+from ..core.units import decimal_size
+from ..redfish.client import Client
+from . import log
+from .survey import survey
+from .swap import remains
+from .views import Survey
+from .visits import condition, notes, remember_state
+
+
+@dataclass(frozen=True)
+class VolumeThen:
+    """A volume at the beginning and now; "" where it was not there."""
+
+    name: str
+    level: str
+    size: str
+    before: str
+    now: str
+
+
+@dataclass(frozen=True)
+class BayThen:
+    """A bay whose drive is another one than at the beginning."""
+
+    bay: str
+    before: str
+    now: str
+
+
+@dataclass(frozen=True)
+class Done:
+    """A command that changed something: when (this machine's clock), its words, how it ended."""
+
+    time: str
+    command: str
+    status: int
+
+
+@dataclass(frozen=True)
+class Swapped:
+    """A drive that was replaced, by a guided swap."""
+
+    time: str
+    bay: str
+    out: str
+    into: str
+    why: str
+
+
+@dataclass(frozen=True)
+class Point:
+    """How far a piece of work was at a moment of the server's clock."""
+
+    time: str
+    work: str
+    percent: float
+
+
+@dataclass(frozen=True)
+class MarginAt:
+    """A volume's margin from a moment on (this machine's clock)."""
+
+    time: str
+    volume: str
+    margin: int | None
+
+
+@dataclass(frozen=True)
+class Report:
+    """Everything that the record says; times by this machine's clock unless they say otherwise."""
+
+    server: str
+    maker: str
+    model: str
+    serial: str
+    firmware: str
+    controllers: tuple[str, ...]
+    since: str
+    until: str
+    clock_off: float
+    volumes: tuple[VolumeThen, ...]
+    bays: tuple[BayThen, ...]
+    done: tuple[Done, ...]
+    swaps: tuple[Swapped, ...]
+    events: tuple[log.Entry, ...]
+    points: tuple[Point, ...]
+    margins: tuple[MarginAt, ...]
+    left: tuple[str, ...]
+
+
+def report(client: Client, since: str | None = None) -> Report:
+    """The record from a moment on (ISO 8601 or how long ago), or from the first thing that was noted.
+
+    Raises SizeError for a moment that is neither.
+    """
+    seen = survey(client)
+    remember_state(client.where, seen)
+    known = notes(client.where)
+    now = time.time()
+    begin = log.since(since, now) if since else (known[0]["time"] if known else _iso(now))
+    mine = [n for n in known if _at(n["time"]) >= _at(begin)]
+    states = [n for n in mine if n["kind"] == "state"] or [n for n in known if n["kind"] == "state"][-1:]
+    offset = log.ahead(client) or 0.0
+    events = log.explained(log.entries(client), seen, offset)
+    # by the server's own clock, which on a bench may have run at another speed than this machine's
+    first = _at(states[0].get("server_time", "")) - max(0.0, _at(states[0]["time"]) - _at(begin))
+    return Report(
+        server=seen.server,
+        maker=seen.maker,
+        model=seen.model,
+        serial=seen.serial,
+        firmware=seen.firmware,
+        controllers=tuple(f"{c.id}: {c.name}, serial {c.serial}, firmware {c.firmware}" for c in seen.controllers),
+        since=begin,
+        until=_iso(now),
+        clock_off=offset,
+        volumes=tuple(_volumes(states[0]["state"]["volumes"], seen)),
+        bays=tuple(_bays(states[0]["state"]["bays"], seen)),
+        done=tuple(
+            Done(n["time"], str(n.get("command")), int(n.get("status", 0))) for n in mine if n["kind"] == "command"
+        ),
+        swaps=tuple(
+            Swapped(n["time"], str(n["bay"]), str(n["out"]), str(n["into"]), str(n["why"]))
+            for n in mine
+            if n["kind"] == "swap"
+        ),
+        events=tuple(e for e in events if _at(e.time) >= first),
+        points=tuple(
+            Point(str(n["server_time"]), f"{n['volume']}: {n['work']}", float(n["percent"]))
+            for n in mine
+            if n["kind"] == "progress"
+        ),
+        margins=tuple(_margins(states)),
+        left=tuple(remains(seen)),
+    )
+
+
+def _volumes(before: Sequence[dict[str, Any]], seen: Survey) -> list[VolumeThen]:
+    then = {(v["controller"], v["name"]): v for v in before}
+    now = {v.key: v for v in seen.volumes}
+    made = []
+    for key in {**then, **now}:
+        old, new = then.get(key), now.get(key)
+        level = new.level if new else str(old["level"]) if old else ""
+        size = new.size if new else int(old["size"]) if old else 0
+        made.append(
+            VolumeThen(
+                key[1], level, decimal_size(size), str(old["state"]) if old else "was not there",
+                condition(new.health, new.margin) if new else "is removed",
+            )
+        )  # fmt: skip
+    return made
+
+
+def _bays(before: dict[str, str], seen: Survey) -> list[BayThen]:
+    now = {d.bay: d.serial for d in seen.drives}
+    return [
+        BayThen(bay, before.get(bay) or "empty", now.get(bay) or "empty")
+        for bay in now
+        if (before.get(bay) or "") != (now.get(bay) or "")
+    ]
+
+
+def _margins(states: Sequence[dict[str, Any]]) -> list[MarginAt]:
+    """Each volume's margin when it changed."""
+    last: dict[str, int | None] = {}
+    made = []
+    for n in states:
+        for v in n["state"]["volumes"]:
+            if v["name"] not in last or last[v["name"]] != v["margin"]:
+                last[v["name"]] = v["margin"]
+                made.append(MarginAt(n["time"], v["name"], v["margin"]))
+    return made
+
+
+def _at(text: str) -> float:
+    try:
+        return datetime.fromisoformat(text).timestamp()
+    except ValueError:
+        return 0.0
+
+
+def _iso(moment: float) -> str:
+    return datetime.fromtimestamp(moment, UTC).isoformat(timespec="seconds")

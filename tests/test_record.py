@@ -1,0 +1,130 @@
+"""The service record, the likeness of a server, and rehearsals on it."""
+
+import json
+import os
+import re
+import threading
+import time
+
+import pytest
+
+from faithful_stripe.work.visits import failed_drives, note, notes
+
+from .conftest import SERIALS
+
+AT = ("--at", "skerry")
+MEMBERS = ",".join(SERIALS)
+
+
+@pytest.fixture
+def visited(fstripe, skerry):
+    """A server whose bay 5 failed and was replaced in a guided swap, at a hurried clock."""
+    fstripe(*AT, "volume", "add", "records", "--level", "RAID5", "--bays", "4-7", "--yes", "--expect-serials", MEMBERS)
+    fstripe(*AT, "report", "--begin")
+    fstripe(*AT, "bench", "fault", "5")
+    results = []
+    guide = threading.Thread(target=lambda: results.append(fstripe(*AT, "swap", "5", "--speed", "7200")))
+    guide.start()
+    time.sleep(2.5)
+    fstripe(*AT, "bench", "pull", "5")
+    time.sleep(1.0)
+    fstripe(*AT, "bench", "seat", "5", "HG4K30555")
+    guide.join(timeout=120)
+    assert results[0].status == 3 and "HG4K20944 out, HG4K30555 in" in results[0].out, results[0].out + results[0].err
+    return fstripe.folder
+
+
+def test_the_record_tells_before_after_what_was_done_and_what_is_left(fstripe, visited):
+    done = fstripe(
+        *AT, "report", "visit.html", "visit.md", "visit.json", "--technician", "R. <Holm>", "--note", "a & b"
+    )
+    assert done.status == 0, done.err
+    found = json.loads((visited / "visit.json").read_text())
+    assert [(v["name"], v["before"], v["now"]) for v in found["volumes"]] == [
+        ("records", "OK, margin 1", "OK, margin 1")
+    ]
+    assert found["bays"] == [{"bay": "5", "before": "HG4K20944", "now": "HG4K30555"}]
+    assert [(s["bay"], s["out"], s["into"]) for s in found["swaps"]] == [("5", "HG4K20944", "HG4K30555")]
+    commands = [d["command"] for d in found["done"]]
+    assert commands[0].startswith("fstripe --at skerry volume add records") and commands[-1].endswith("--speed 7200")
+    assert not any("report" in c or "bench" in c for c in commands)  # only what changes a server
+    assert [m["margin"] for m in found["margins"]] == [1, 0, 1]
+    percents = [p["percent"] for p in found["points"]]
+    assert percents == sorted(percents) and len(percents) > 5
+    kinds = [e["message_id"].rpartition(".")[2] for e in found["events"]]
+    assert "DriveFailure" in kinds and "RebuildDone" in kinds
+    assert any("there is no hot spare" in text for text in found["left"])
+    page = (visited / "visit.html").read_text()
+    assert "R. &lt;Holm&gt;" in page and "a &amp; b" in page and "data:image/png;base64," in page
+    assert not re.search(r'(src|href)="(?!data:)', page)  # nothing is fetched from elsewhere
+    text = (visited / "visit.md").read_text()
+    assert "R. <Holm>" in text and "| 5 | HG4K20944 | HG4K30555 | it does not answer |" in text
+    assert "it exists already" in fstripe(*AT, "report", "visit.html").err
+    assert fstripe(*AT, "report", "visit.pdf").status == 2
+    later = fstripe(*AT, "report", "--since", "2030-01-01", "--json").json
+    assert later["done"] == later["swaps"] == [] and later["events"] == []
+
+
+def test_notes_survive_a_torn_line_and_tell_failed_drives_of_every_server(tmp_path):
+    for name, serial in (("one", "X1"), ("two", "X2")):
+        note(str(tmp_path / name), "swap", out=serial, into="N", why="read errors", failed=True, server=name, bay="1")
+    note(str(tmp_path / "two"), "swap", out="X3", into="N", why="asked for", failed=False, server="two", bay="2")
+    folder = tmp_path / ".state" / "fstripe"
+    (path,) = [p for p in folder.iterdir() if '"X2"' in p.read_text()]
+    with path.open("a") as file:
+        file.write('{"time": "2026')
+    assert len(notes(str(tmp_path / "two"))) == 2
+    assert sorted(failed_drives(str(tmp_path / "three"))) == ["X1", "X2"]
+    assert "read errors" in failed_drives(".")["X1"]
+
+
+def test_a_bench_like_a_server_has_its_set_up_and_none_of_its_data(fstripe, skerry):
+    gauges = ",".join(f"HG4K2{n}" for n in ("1166", "1204", "1215", "1390", "1417", "2008"))
+    fstripe(*AT, "volume", "add", "records", "--level", "RAID6", "--bays", "4-7", "--strip", "128KiB", "--yes",
+            "--write-cache", "protected-back", "--expect-serials", MEMBERS)  # fmt: skip
+    fstripe(*AT, "volume", "add", "gauges", "--level", "RAID50", "--spans", "8-10/11-13", "--yes",
+            "--expect-serials", gauges)  # fmt: skip
+    fstripe(*AT, "bench", "load", "records", "observatory", "--yes", "--expect-serials", MEMBERS)
+    fstripe(*AT, "bench", "fault", "5")
+    fstripe(*AT, "bench", "pull", "6")
+    fstripe(*AT, "bench", "fault", "9", "predicted")
+    fstripe(*AT, "firmware", "set", "StartDelay=7")
+    fstripe(*AT, "firmware", "restart", "--yes", "--speed", "600")
+    made = fstripe("bench", "new", "trial", "--like", "skerry")
+    assert made.status == 0, made.err
+    mine, other = (fstripe("--at", name, "survey", "--json").json for name in ("skerry", "trial"))
+    keys = ("name", "level", "strip", "rotation", "data", "spans", "margin", "health", "write_cache", "size")
+    assert [[v[k] for k in keys] for v in other["volumes"]] == [[v[k] for k in keys] for v in mine["volumes"]]
+    for v, w in zip(mine["volumes"], other["volumes"], strict=True):
+        assert [(m["serial"], m["state"]) for m in v["members"]] == [(m["serial"], m["state"]) for m in w["members"]]
+    assert [d["serial"] for d in other["drives"] if d["predicted"]] == ["HG4K21204"]
+    assert other["volumes"][0]["content"] in ("", None) and "ext" in mine["volumes"][0]["content"]
+    assert fstripe("--at", "trial", "firmware", "show", "--all", "--json").json["attributes"] != []
+    delay = [a for a in fstripe("--at", "trial", "firmware", "show", "--json").json["attributes"]
+             if a["name"] == "StartDelay"]  # fmt: skip
+    assert delay[0]["value"] == 7
+    used = sum(os.stat(p).st_blocks for p in (fstripe.folder / "trial" / "drives").iterdir()) * 512
+    assert used < 200 << 20
+    assert "--like stands alone" in fstripe("bench", "new", "x", "--like", "skerry", "--from", "skerry-2").err
+
+
+def test_a_rehearsal_stops_where_data_would_be_lost_and_leaves_the_server_alone(fstripe, skerry):
+    fstripe(*AT, "volume", "add", "records", "--level", "RAID5", "--bays", "4-7", "--yes", "--expect-serials", MEMBERS)
+    before = fstripe(*AT, "survey", "--as-sheet").out, len(fstripe(*AT, "log", "--json").json)
+    script = fstripe.folder / "plan.txt"
+    fstripe("stock", "add", "HG4K30555", "--size", "4000787030016 B", "--media", "HDD", "--part", "HG-F4000-7K")
+    script.write_text(
+        "# the right drive first\nbench pull 5\nbench seat 5 HG4K30555\nbench advance 12h\nbench pull 6\n"
+    )
+    good = fstripe("rehearse", "plan.txt", "--like", "skerry", "--json")
+    assert good.status == 0, good.err
+    assert [s["margins"]["records"] for s in good.json["steps"]] == [1, 0, 0, 1, 0]
+    script.write_text("bench pull 5\nbench pull 6\nbench seat 5 HG4K20944\n")
+    bad = fstripe("rehearse", "plan.txt", "--like", "skerry")
+    assert bad.status == 3 and "STOP: this step loses data: records" in bad.out and "seat" not in bad.out
+    script.write_text(f"volume remove records --yes --expect-serials {MEMBERS}\nsurvey\n")
+    assert fstripe("rehearse", "plan.txt", "--like", "skerry", "--json").json["steps"][-1]["lost"] == ["records"]
+    script.write_text("volume show nothing\nsurvey\n")
+    failed = fstripe("rehearse", "plan.txt", "--like", "skerry")
+    assert failed.status == 1 and "there is no volume nothing" in failed.out
+    assert (fstripe(*AT, "survey", "--as-sheet").out, len(fstripe(*AT, "log", "--json").json)) == before
