@@ -3,7 +3,9 @@
 import re
 import threading
 import time
+from pathlib import Path
 
+import httpx
 import pytest
 
 from faithful_stripe.bench.bench import Bench
@@ -12,8 +14,10 @@ from faithful_stripe.redfish.target import connect
 from faithful_stripe.work import log as log_work
 from faithful_stripe.work import stock, swap
 from faithful_stripe.work.log import Entry, grouped
+from faithful_stripe.work.metrics import Exposition
 from faithful_stripe.work.survey import survey
 from faithful_stripe.work.views import WorkError
+from faithful_stripe.work.watch import Pace, snapshot_of
 
 from .conftest import SERIALS
 from .small import SIZE, TEXT
@@ -189,10 +193,22 @@ def test_taking_it_out_now_would_lose_data_and_is_refused(fstripe, small):
     fstripe("--at", "b", "bench", "advance", "10m")
     fstripe("--at", "b", "spare", "add", "4")
     fstripe("--at", "b", "bench", "fault", "3", "predicted")
-    moving = fstripe("--at", "b", "swap", "3")
+    moving = fstripe("--at", "b", "swap", "3", "--now")
     assert moving.status == 1 and "the data of bay 3 are being copied off it" in moving.err
     with connect(str(folder)) as client:
         assert survey(client).volume("v").margin == 1
+
+
+def test_a_drive_that_still_works_is_copied_off_first(fstripe, small):
+    made(fstripe, small, "RAID5", "1-3")
+    fstripe("--at", "b", "bench", "fault", "2", "predicted")
+    told = fstripe("--at", "b", "swap", "2")
+    assert (
+        told.status == 1 and "bay 2 (D2) still works: its data can be copied off it, and v keeps its margin" in told.err
+    )
+    assert "fstripe spare add 4 --for v" in told.err
+    with connect(str(fstripe.folder / "b")) as client:
+        assert swap.begin(client, "2", now=True).failed
 
 
 def test_let_go_and_picked_up_while_the_connection_drops_and_the_server_restarts(fstripe, small):
@@ -342,4 +358,28 @@ def test_the_watch_tells_spread_warmth_and_chance_and_exposes_metrics(fstripe, s
     assert text.endswith("# EOF\n") and 'fstripe_volume_margin{controller="RAID-1",volume="v"} 1.0' in text
     assert 'fstripe_drive_celsius{bay="6",serial="HG4K21007"} 58.0' in text and "fstripe_hot_spares 0.0" in text
     lines = fstripe(*AT, "watch", "--once", "--json")
-    assert lines.json["progress"] == []
+    assert lines.json["progress"] == [] and lines.json["margins"] == {"v": 1}
+
+
+def test_metrics_are_served_at_a_port(bench):
+    with connect(str(bench.folder)) as client:
+        exposition = Exposition()
+        exposition.take(snapshot_of(survey(client), Pace()))
+        port = exposition.serve(0)
+        answer = httpx.get(f"http://127.0.0.1:{port}/metrics")
+        assert (
+            answer.status_code == 200
+            and 'fstripe_volume_margin{controller="RAID-1",volume="records"} 1.0' in answer.text
+        )
+        with pytest.raises(WorkError, match=f"port {port} cannot be used"):
+            Exposition().serve(port)
+
+
+def test_the_alert_rules_name_metrics_that_there_are(bench):
+    rules = (Path(__file__).parent.parent / "docs" / "alerts.yml").read_text()
+    with connect(str(bench.folder)) as client:
+        exposition = Exposition()
+        exposition.take(snapshot_of(survey(client), Pace()))
+    known = {m.name for m in exposition.collect()}
+    named = set(re.findall(r"fstripe_[a-z_]+", "\n".join(re.findall(r"expr: (.*)", rules))))
+    assert len(named) > 4 and named <= known

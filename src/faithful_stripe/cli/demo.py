@@ -68,6 +68,7 @@ class Story:
     def tell(self) -> dict[str, Any]:
         began = time.monotonic()
         self._prepare()
+        self._swap()
         self._build()
         self._fail_and_write()
         self._replace()
@@ -93,6 +94,27 @@ class Story:
         self.run("--at", "raw", "firmware", "update", "raid.pldm", "--yes", "--speed", "60", expect=3)
         self.run("--at", "raw", "firmware", "restart", "--yes", "--speed", "200")
         self.run("--at", "raw", "ready")
+
+    def _swap(self) -> None:
+        self._title("A drive fails; it is replaced step by step, by hands that err once")
+        cupboard = resources.files("faithful_stripe.bench").joinpath("data", "skerry-stock.csv").read_text("utf-8")
+        (self.place / "stock.csv").write_text(cupboard, "utf-8")
+        serials = {d["bay"]: d["serial"] for d in self._json("--at", "raw", "bays")["bays"]}
+        self.run("--at", "raw", "bench", "fault", "5")
+        self.run("--at", "raw", "stock", "match", "5")
+        self.guided(
+            ("--at", "raw", "swap", "5", "--speed", "36000"),
+            [
+                ("hold its label", ("pull", "8")),
+                ("put it back at once", ("seat", "8", serials["8"])),
+                ("bay 8 is back", ("pull", "5")),
+                ("push it in until it locks", ("seat", "5", "OS2K71120")),
+                ("take it out of bay 5", ("pull", "5")),
+                ("push it in until it locks", ("seat", "5", NEW_DRIVE)),
+            ],
+        )
+        self.run("--at", "raw", "report", "visit.html", "visit.md", "--technician", "R. Holm")
+        self.run("--at", "raw", "log", "--bay", "5")
 
     def _build(self) -> None:
         self._title("An empty server, a new RAID 5")
@@ -209,6 +231,28 @@ class Story:
         )
         if done.returncode != expect:
             raise DemoFailed(what=f"that command ended with status {done.returncode}, expected {expect}")
+
+    def guided(self, words: tuple[str, ...], hands: list[tuple[str, tuple[str, ...]]]) -> None:
+        """Run a command that waits for hands, and be the hands: each acts when its words are read, in order."""
+        self._note(f"\n$ fstripe {shlex.join(words)}", style="bold")
+        sys.stdout.flush()
+        self.commands += 1
+        command = [sys.executable, "-u", "-m", "faithful_stripe", *words]
+        acts = list(hands)
+        with subprocess.Popen(command, cwd=self.place, stdout=subprocess.PIPE, text=True) as process:
+            assert process.stdout is not None
+            for line in process.stdout:
+                self._note(line.rstrip())
+                if acts and acts[0][0] in line:
+                    _words, act = acts.pop(0)
+                    self._note(f"         (hands: {' '.join(act)})")
+                    self._hand(act)
+        if process.returncode not in (0, 3) or acts:
+            raise DemoFailed(what=f"the swap ended with status {process.returncode}, {len(acts)} acts were left")
+
+    def _hand(self, act: tuple[str, ...]) -> None:
+        command = [sys.executable, "-m", "faithful_stripe", "--at", "raw", "bench", *act]
+        subprocess.run(command, cwd=self.place, stdout=subprocess.DEVNULL, check=False)
 
     def hashed(self, *words: str) -> str:
         """Run a command that prints a SHA-256, and give it back."""

@@ -253,7 +253,7 @@ def watch(ctx: click.Context, speed: float, once: bool, metrics: str | None, for
 
     client = target(ctx, speed)
     if as_json:
-        show_one = _print_json_line
+        show_one: Callable[[Snapshot], None] = JsonView()
     elif sys.stdout.isatty():
         from .live import LiveView
 
@@ -306,9 +306,18 @@ def _left_running(last: Snapshot | None) -> None:
     click.echo(f"fstripe: stopped watching; {rest}", err=True)
 
 
-def _print_json_line(snapshot: Snapshot) -> None:
-    body = {"time": snapshot.time, "progress": plain(snapshot.progress), "healthy": snapshot.healthy}
-    click.echo(json.dumps(body))
+class JsonView:
+    """A line for every change."""
+
+    def __init__(self) -> None:
+        self._last: object = None
+
+    def __call__(self, snapshot: Snapshot) -> None:
+        body = {"progress": plain(snapshot.progress), "healthy": snapshot.healthy,
+                "margins": {v.name: v.margin for v in snapshot.volumes}, "unfinished": snapshot.unfinished}  # fmt: skip
+        if body != self._last:
+            self._last = body
+            click.echo(json.dumps({"time": snapshot.time, **body}))
 
 
 class PlainView:

@@ -21,6 +21,7 @@ if TYPE_CHECKING:
 @click.command()
 @click.argument("drive", required=False)
 @click.option("--resume", "again", is_flag=True, help="Pick up the swap that is under way at this server.")
+@click.option("--now", is_flag=True, help="Take out a drive that predicts its failure without copying it off first.")
 @click.option("--detach", is_flag=True, help="Let go once the rebuild runs.")
 @click.option("--overwrite", is_flag=True, help="Take a new drive although it holds something: that is lost.")
 @click.option("--condition", type=click.Choice(["bad", "suspect", "used"]), default=None,
@@ -30,8 +31,8 @@ if TYPE_CHECKING:
 @json_option
 @click.pass_context
 def swap(
-    ctx: click.Context, drive: str | None, again: bool, detach: bool, overwrite: bool, condition: str | None,
-    speed: float, file: Path | None, as_json: bool,
+    ctx: click.Context, drive: str | None, again: bool, now: bool, detach: bool, overwrite: bool,
+    condition: str | None, speed: float, file: Path | None, as_json: bool,
 ) -> None:  # fmt: skip
     """Replace DRIVE (bay or serial number), step by step; every step is verified by reading, never assumed.
 
@@ -51,7 +52,7 @@ def swap(
     if (drive is None) != again:
         raise click.UsageError("name the drive, or --resume the swap that is under way")
     client = target(ctx, speed)
-    under_way = work.resume(client) if again else work.begin(client, str(drive))
+    under_way = work.resume(client) if again else work.begin(client, str(drive), now)
     path = stock_file(file)
     found = _cupboard(client, under_way, path, required=file is not None, where=named(ctx))
     options = work.Options(

@@ -92,8 +92,11 @@ def resume(client: Client) -> Swap:
         raise WorkError(what=what, to_do="begin one: fstripe swap BAY") from reason
 
 
-def begin(client: Client, wanted: str) -> Swap:
-    """Choose the drive and see whether it may be taken out now. Raises WorkError naming what would be lost."""
+def begin(client: Client, wanted: str, now: bool = False) -> Swap:
+    """Choose the drive and see whether it may be taken out now. Raises WorkError naming what would be lost.
+
+    now  take out a drive that still works although its data could be copied off it first
+    """
     seen = survey(client)
     drive = seen.drive(wanted)
     if not drive.serial and not _lost_at(seen, drive.bay):
@@ -101,6 +104,9 @@ def begin(client: Client, wanted: str) -> Swap:
     refusal = unsafe(seen, drive)
     if refusal is not None:
         raise refusal
+    first = None if now else better_first(seen, drive)
+    if first is not None:
+        raise first
     mine = [v for v in seen.volumes if any(_is(m.bay, m.stands_in, m.serial, drive) for m in v.members)]
     failed = drive.health == "Critical" or drive.predicted or bool(_lost_at(seen, drive.bay))
     why = drive.why or ("it predicts its failure" if drive.predicted else "asked for")
@@ -158,6 +164,26 @@ def unsafe(seen: Survey, drive: DriveView) -> WorkError | None:
             what = f"taking bay {drive.bay} ({drive.serial}) out now loses volume {v.name}: its margin is {v.margin}"
             return WorkError(what=what, to_do=to_do)
     return None
+
+
+def better_first(seen: Survey, drive: DriveView) -> WorkError | None:
+    """A drive that only predicts its failure still works: where another one is seated, its data are copied off it
+    first, and the margin stays. None where there is nothing better to do first."""
+    mine = [v for v in seen.volumes if any(m.serial == drive.serial and m.state == "active" for m in v.members)]
+    if not drive.predicted or drive.health == "Critical" or not mine:
+        return None
+    fits = [
+        d.bay
+        for d in seen.drives
+        if d.use == "unassigned" and d.health == "OK" and d.size >= drive.size and d.media == drive.media
+        and d.controller == drive.controller and d.content == ""
+    ]  # fmt: skip
+    if not fits:
+        return None
+    names = ", ".join(v.name for v in mine)
+    what = f"bay {drive.bay} ({drive.serial}) still works: its data can be copied off it, and {names} keeps its margin"
+    to_do = f"fstripe spare add {fits[0]} --for {mine[0].name}, watch the copy, then swap; or --now to do without"
+    return WorkError(what=what, to_do=to_do)
 
 
 # the steps --------------------------------------------------------------------------------------
