@@ -80,6 +80,13 @@ SCENES = {
     ),
     "watch": (SPARED, "fstripe --at skerry watch --speed 1800", 8.0),
     "log": (SPARED, "fstripe --at skerry log", 2.5),
+    "swap": ([*FAILED, "stock", "hands"], "fstripe --at skerry swap 5 --speed 3600", 26.0),
+    "stock": (
+        [*FAILED, "stock"], "fstripe --at skerry stock match 5; fstripe stock list", 3.0,
+    ),
+    "rehearse": (
+        [*FAILED, "stock", "script"], "cat plan.txt; fstripe rehearse plan.txt --like skerry", 9.0,
+    ),
     "lineup-solve": ([*REBUILT, "shuffle"], "fstripe lineup solve pile/*.img --out found.toml", 6.0),
     "foreign": (
         MOVED, "fstripe --at second survey; fstripe --at second volume import records", 4.0,
@@ -96,6 +103,16 @@ def prepare(place: Path, steps: list) -> None:
             for number, serial in enumerate(drives):
                 source, target = place / "skerry" / "drives" / f"{serial}.img", place / "pile" / f"disk-{number}.img"
                 subprocess.run(["cp", "--sparse=always", source, target], check=True)
+        elif step == "stock":
+            shutil.copy(DATA / "skerry-stock.csv", place / "stock.csv")
+        elif step == "script":
+            (place / "plan.txt").write_text("bench pull 5\nbench seat 5 HG4K30555\nbench pull 6\n")
+        elif step == "hands":
+            acts = (
+                "sleep 6; {0} pull 6; sleep 3; {0} seat 6 HG4K21007; sleep 3; {0} pull 5; sleep 3; {0} seat 5 HG4K30555"
+            )
+            hands = acts.format(f"{FSTRIPE} --at skerry bench")
+            subprocess.Popen(["bash", "-c", hands], cwd=place, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
         elif step == "sheet":
             shutil.copy(DATA / "skerry-sheet.toml", place / "sheet.toml")
         else:
@@ -123,14 +140,33 @@ def shoot(name: str, folder: Path) -> None:
         terminal.wait()
 
 
+def page(folder: Path) -> None:
+    """The service record of a swap as a browser shows it; left out where there is no chromium."""
+    browser = shutil.which("chromium")
+    if browser is None:
+        print("report.png is left as it is: there is no chromium")
+        return
+    with tempfile.TemporaryDirectory() as scratch:
+        place = Path(scratch)
+        prepare(place, [*MADE, [*AT, "report", "--begin"], [*AT, "bench", "fault", "5"], "hands"])
+        for words in (["swap", "5", "--speed", "7200"], ["report", "visit.html", "--technician", "R. Holm"]):
+            subprocess.run([FSTRIPE, *AT, *words], cwd=place, check=False, stdout=subprocess.DEVNULL)
+        shot = folder.resolve() / "report.png"
+        subprocess.run(
+            [browser, "--headless", "--no-sandbox", "--disable-gpu", "--hide-scrollbars", "--window-size=1000,1250",
+             f"--screenshot={shot}", f"file://{place}/visit.html"], check=False, stderr=subprocess.DEVNULL,
+        )  # fmt: skip
+
+
 def main() -> None:
     folder = Path(sys.argv[1])
     folder.mkdir(parents=True, exist_ok=True)
+    os.environ["XDG_STATE_HOME"] = tempfile.mkdtemp()  # the person's own notes are left alone
     screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
     try:
         time.sleep(1)
-        for name in sys.argv[2:] or SCENES:
-            shoot(name, folder.resolve())
+        for name in sys.argv[2:] or [*SCENES, "report"]:
+            page(folder) if name == "report" else shoot(name, folder.resolve())
             print(folder / f"{name}.png")
         plot = folder / "weigh-plot.png"
         plot.unlink(missing_ok=True)

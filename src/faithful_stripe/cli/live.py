@@ -46,7 +46,7 @@ def unfinished_line(snapshot: Snapshot) -> str:
     if not snapshot.unfinished:
         return ""
     names = ", ".join(snapshot.unfinished)
-    return f"All its drives answer, but {names} is not whole yet: measure nothing, restart nothing, pull nothing."
+    return f"All drives of {names} answer, but it is not whole yet: measure nothing, restart nothing, pull nothing."
 
 
 def closing_line(snapshot: Snapshot) -> str:
@@ -95,13 +95,15 @@ class LiveView:
             style = "bold red" if p.margin == 0 else "yellow"
             table.add_row(
                 Text(f"{p.work.volume}: {p.work.name}"),
-                ProgressBar(total=100, completed=p.work.percent, width=36, complete_style="cyan"),
+                ProgressBar(total=100, completed=p.work.percent, width=24, complete_style="cyan"),
                 Text(f"{p.work.percent:5.1f} %"),
                 Text(done),
                 Text(", ".join(rate_and_left(p))),
                 Text("" if p.margin is None else f"margin now {p.margin}", style),
             )
-            table.add_row(Text(""), Text("; ".join(surroundings(p)), "dim"))
+        around = [
+            Text(f"{p.work.volume}: {'; '.join(surroundings(p))}", "dim") for p in snapshot.progress if surroundings(p)
+        ]
         pending = [Text(unfinished_line(snapshot), "yellow")] if snapshot.unfinished else []
         hint = Text("Ctrl-C stops watching; the work goes on. Pull nothing, restart nothing until it is done.", "dim")
-        self._live.update(Group(when, table, *pending, hint), refresh=True)
+        self._live.update(Group(when, table, *around, *pending, hint), refresh=True)

@@ -63,8 +63,11 @@ def rehearse(
             lost = [v.name for v in seen.volumes if (v.margin is not None and v.margin < 0) or v.lost]
             before = told[-1]["margins"] if told else margins
             gone = [name for name in before if name not in margins]
-            told.append({"line": number, "command": shlex.join(words), "status": done.returncode if done else 0,
-                         "margins": margins, "lost": lost + gone, "says": _said(done)})  # fmt: skip
+            states = {
+                v.name: ", ".join([v.health, *(f"{w.name} {w.percent:.0f} %" for w in v.work)]) for v in seen.volumes
+            }
+            step = {"line": number, "command": shlex.join(words), "status": done.returncode if done else 0}
+            told.append(step | {"margins": margins, "states": states, "lost": lost + gone, "says": _said(done)})
             if not as_json:
                 _tell(told[-1], first=not words)
             if lost or gone:
@@ -98,8 +101,8 @@ def _said(done: subprocess.CompletedProcess[str] | None) -> str:
 
 def _tell(step: dict[str, Any], first: bool) -> None:
     what = "as it is" if first else step["command"]
-    margins = ", ".join(
-        f"{name} {'lost' if margin is not None and margin < 0 else f'margin {margin}'}"
+    margins = "; ".join(
+        f"{name}: {'data lost' if margin is not None and margin < 0 else f'margin {margin}'}, {step['states'][name]}"
         for name, margin in step["margins"].items()
     )
     gone = [name for name in step["lost"] if name not in step["margins"]]

@@ -282,7 +282,12 @@ def _until_safe(seeing: Iterator[Survey | Told], swap: Swap) -> Iterator[Told]:
 def _worth(seen: Survey, swap: Swap, bay: str) -> str:
     """What a drive that was taken out by mistake costs."""
     hurt = [v for v in seen.volumes if any(m.bay == bay and m.state != "active" for m in v.members)]
-    listed = ", ".join(f"{v.name} margin {v.margin if v.margin is None or v.margin >= 0 else 'lost'}" for v in hurt)
+    listed = ", ".join(
+        f"{v.name} cannot be read until then"
+        if v.margin is not None and v.margin < 0
+        else f"{v.name} margin {v.margin}"
+        for v in hurt
+    )
     return f"put it back at once, into bay {bay}" + (f" ({listed})" if listed else "")
 
 

@@ -80,5 +80,5 @@ def remember_state(where: str, seen: Survey) -> None:
 
 def condition(health: str, margin: int | None) -> str:
     """A volume's health and margin in words."""
-    left = "margin unknown" if margin is None else "data lost" if margin < 0 else f"margin {margin}"
+    left = "margin unknown" if margin is None else "cannot be read" if margin < 0 else f"margin {margin}"
     return f"{health or 'unknown'}, {left}"
