@@ -4,16 +4,21 @@ import struct
 import zlib
 from datetime import UTC, datetime
 
+import httpx
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from faithful_stripe.bench import updating
+from faithful_stripe.bench.state import to_rows
 from faithful_stripe.core.formats import pldm
 from faithful_stripe.core.formats.declared import FormatError
+from faithful_stripe.redfish.offer import offered, own_address
+from faithful_stripe.redfish.service import Service
 from faithful_stripe.work.update import compare
 
 AT = ("--at", "skerry")
+PUSH, SIMPLE = "UpdateService/push", "UpdateService/Actions/UpdateService.SimpleUpdate"
 MOMENT = datetime(2026, 5, 6, 7, 8, 9, tzinfo=UTC)
 CARD = ((pldm.PCI_VENDOR, b"\x9f\x1d"), (pldm.PCI_DEVICE, b"\x41\x00"))
 
@@ -166,3 +171,61 @@ def test_a_restart_breaks_a_running_update_off_and_the_old_firmware_stays(bench)
         kinds = [e.message_id.rpartition(".")[2] for e in session.events() if "Update" in e.message_id]
         assert kinds == ["InstallingOnComponent", "ApplyFailed", "InstallingOnComponent", "AwaitToActivate",
                          "UpdateSuccessful"]  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("method", "path", "more", "status", "said"),
+    [
+        ("POST", PUSH, {"files": {"UpdateParameters": (None, "{")}}, 400, "UpdateParameters is not JSON"),
+        ("POST", PUSH, {"files": {"UpdateParameters": (None, "{}")}}, 400, "no UpdateFile"),
+        ("POST", PUSH, {"files": {"UpdateFile": ("f", b"noise")}}, 400, "no firmware package"),
+        ("POST", SIMPLE, {"json": {}}, 400, "no property ImageURI"),
+        ("POST", SIMPLE, {"json": {"ImageURI": "ftp://x/f"}}, 400, "HTTPS only"),
+        ("POST", SIMPLE, {"json": {"ImageURI": "http://127.0.0.1:9/f"}}, 400,
+         "nothing could be fetched"),
+        ("GET", "UpdateService/FirmwareInventory/Nothing", {}, 404, "there is no part Nothing"),
+        ("GET", "TaskService/Tasks/99", {}, 404, "there is nothing at"),
+        ("GET", "TaskService/TaskMonitors/99", {}, 404, "there is nothing at"),
+        ("GET", "Systems/skerry-1/SimpleStorage/RAID-9", {}, 404, "there is nothing at"),
+        ("GET", "AccountService/Roles/King", {}, 404, "there is nothing at"),
+        ("PATCH", "Systems/skerry-1/Storage/RAID-1/Volumes/1", {"json": {"Name": "x"}}, 400, "Name of a volume cannot"),
+        ("PATCH", "Systems/skerry-1/Storage/RAID-1/Volumes/1", {"json": {}}, 400, "the request changes nothing"),
+        ("PATCH", "Systems/skerry-1/Storage/RAID-1/Volumes/1", {"json": {"ReadCachePolicy": "Often"}}, 400,
+         "there is no cache policy Often"),
+        ("PATCH", "Systems/skerry-1/Storage/RAID-1/Drives/Bay-4", {"json": {"LocationIndicatorActive": 1}}, 400,
+         "expected true or false"),
+        ("PATCH", "Systems/skerry-1/Storage/RAID-1/Drives/Bay-16", {"json": {"LocationIndicatorActive": True}}, 409,
+         "bay 16 is empty"),
+    ],
+)  # fmt: skip
+def test_what_the_service_refuses_is_one_message_and_changes_nothing(bench, method, path, more, status, said):
+    with bench.session() as session:
+        before = to_rows(session.state)
+    with httpx.Client(transport=httpx.WSGITransport(Service(bench)), base_url="http://bench") as http:
+        answer = http.request(method, "/redfish/v1/" + path, **more)
+    assert answer.status_code == status, answer.text
+    assert said in answer.json()["error"]["@Message.ExtendedInfo"][0]["Message"]
+    with bench.session() as session:
+        after = to_rows(session.state)
+    assert {k: str(v) for k, v in after.items() if k[1] != "clock"} == {
+        k: str(v) for k, v in before.items() if k[1] != "clock"
+    }
+
+
+def test_a_package_is_fetched_when_it_is_offered_and_only_under_its_own_name(bench):
+    with bench.session() as session:
+        data = updating.package_for(session.state, "RAID-1", "5.4.0")
+    service = httpx.Client(transport=httpx.WSGITransport(Service(bench)), base_url="http://bench")
+    with service as http, offered("raid.pldm", data, own_address("b")) as uri:
+        assert httpx.get(uri.rpartition("/")[0] + "/other").status_code == 404
+        action = "/redfish/v1/UpdateService/Actions/UpdateService.SimpleUpdate"
+        answer = http.post(action, json={"ImageURI": uri, "TransferProtocol": "HTTP"})
+        assert answer.status_code == 202 and answer.json()["TaskState"] == "Running"
+        again = http.post(action, json={"ImageURI": uri})
+        assert again.status_code == 409 and "firmware is being written to RAID-1" in again.text
+        with bench.session() as session:
+            session.advance(updating.WRITE_SECONDS)
+        done = http.get(answer.headers["Location"])
+        assert done.status_code == 200 and done.json()["TaskState"] == "Completed"
+    with pytest.raises(httpx.ConnectError):
+        httpx.get(uri)

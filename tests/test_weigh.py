@@ -9,6 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from faithful_stripe.core.arrays.choices import choices
+from faithful_stripe.core.arrays.groups import chance_without_repair, redundancy
 from faithful_stripe.core.arrays.layout import layout
 from faithful_stripe.core.arrays.margin import margin
 from faithful_stripe.core.arrays.risk import (
@@ -18,7 +19,6 @@ from faithful_stripe.core.arrays.risk import (
     chance_during_rebuild,
     chance_of_loss,
     mean_hours_to_loss,
-    redundancy,
     unreadable_chance,
 )
 from faithful_stripe.core.arrays.timing import PACES, WORKLOADS, speed, spinning, strip_advice
@@ -179,3 +179,17 @@ def test_mistakes_in_weighing_are_one_line(fstripe, skerry):
         assert wrong.status == status and said in wrong.err and wrong.err.count("\n") == 1, (words, wrong.err)
     empty = fstripe("--at", "skerry", "weigh", "--bays", "4,16")
     assert empty.status == 1 and "bay 16 is empty" in empty.err
+
+
+@pytest.mark.parametrize("lost", [0, 1])
+@pytest.mark.parametrize(
+    ("level", "members", "more"),
+    [("RAID5", 5, {}), ("RAID6", 8, {}), ("RAID1", 3, {}), ("RAID10", 8, {}), ("RAID50", 9, {"spans": 3}),
+     ("RAID1E", 7, {})],
+)  # fmt: skip
+def test_counting_agrees_with_the_chain_where_nothing_is_repaired(level, members, more, lost):
+    """The binomial count that `watch` uses, against the matrix exponential of the Markov chain."""
+    group = redundancy(layout(level, members, **more))
+    for hours in (10.0, 1e4, 1e6):
+        chain = chance_of_loss(group, Hazards(2.3e-6, 0.0, 0.0), hours, lost=lost)
+        assert chance_without_repair(group, 2.3e-6, hours, lost=lost) == pytest.approx(chain, rel=1e-6, abs=1e-13)

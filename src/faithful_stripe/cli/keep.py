@@ -94,12 +94,12 @@ def list_(file: Path | None, as_json: bool) -> None:
 @click.option("--part", "parts", multiple=True, help="A part number; may be repeated.")
 @click.option("--model", help="Maker and model.")
 @click.option("--size", help="Such as 4TB.")
-@click.option("--media", type=click.Choice(["HDD", "SSD"]))
+@click.option("--media", type=click.Choice(["HDD", "SSD"]), help="Spinning, or solid state.")
 @click.option("--protocol", help="SAS, SATA or NVMe.")
 @click.option("--rpm", type=int, help="Turns a minute; nothing for solid state.")
-@click.option("--sector", type=click.Choice(["512", "4096"]), default="512", show_default=True)
+@click.option("--sector", type=click.Choice(["512", "4096"]), default="512", show_default=True, help="Bytes.")
 @click.option("--condition", type=click.Choice(["new", "used", "suspect", "bad", "retired"]), default="new",
-    show_default=True)  # fmt: skip
+    show_default=True, help="How it is.")  # fmt: skip
 @click.option("--from", "origin", default="", help="Where it comes from.")
 @click.option("--note", default="", help="Anything else.")
 @stock_option

@@ -35,7 +35,7 @@ def rate_and_left(p: Progress) -> list[str]:
 
 def surroundings(p: Progress) -> list[str]:
     """The warmest drive, and the chance of losing data meanwhile."""
-    from ..work.weigh import chance as odds
+    from ..core.units import chance as odds
 
     warm = [f"bay {p.warmest[1]} is the warmest, {p.warmest[0]:.0f} °C"] if p.warmest else []
     return warm + ([f"chance of losing data meanwhile {odds(p.chance)}"] if p.chance is not None else [])

@@ -5,8 +5,8 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from ..core.units import chance
 from ..media.whole import refuse_existing
-from ..work.weigh import chance
 
 if TYPE_CHECKING:
     from ..work.weigh import Weight

@@ -133,8 +133,8 @@ def _drives(ctx: click.Context, asked: dict[str, Any]) -> tuple[list[int], Assum
 
 
 def _parts(ranked: list[Weight], why: str, assumed: Assumptions) -> list[Part]:
-    from ..core.units import decimal_size, duration
-    from ..work.weigh import SAFE, chance
+    from ..core.units import chance, decimal_size, duration
+    from ..work.weigh import SAFE
     from .render import Cell, Line, Table
 
     table = Table("", [

@@ -91,3 +91,13 @@ def duration(seconds: float) -> str:
     if whole < 86400:
         return f"{whole // 3600} h {whole % 3600 // 60:02d} min"
     return f"{whole // 86400} d {whole % 86400 // 3600:02d} h"
+
+
+def chance(value: float) -> str:
+    """A chance as a person says it: "1 in 4000", "12 %"."""
+    if value >= 0.05:
+        return f"{value * 100:.0f} %"
+    if value < 1e-9:
+        return "below 1 in a thousand million"
+    digits = max(0, len(str(int(1 / value))) - 2)
+    return f"1 in {round(1 / value, -digits):,.0f}".replace(",", " ")

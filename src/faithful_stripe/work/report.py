@@ -11,8 +11,8 @@ from typing import Any
 from ..core.units import decimal_size
 from ..redfish.client import Client
 from . import log
+from .judging import remains
 from .survey import survey
-from .swap import remains
 from .views import Survey
 from .visits import condition, notes, remember_state
 

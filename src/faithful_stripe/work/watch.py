@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from itertools import pairwise
 
-from ..core.arrays.risk import HOURS_PER_YEAR, Hazards, chance_of_loss, redundancy
+from ..core.arrays.groups import chance_without_repair, redundancy
 from ..redfish.client import Client
 from .margins import layout_of
 from .seeing import Told, looks
@@ -19,7 +19,7 @@ WINDOW = 12
 """Looks over which the rate is measured: enough to be steady, few enough to follow a change."""
 
 
-FAILING = 0.02 / HOURS_PER_YEAR
+FAILING = 0.02 / 8766
 """Of a drive, per hour: two of a hundred in a year, as published for large fleets."""
 
 
@@ -119,7 +119,7 @@ def _warmest(seen: Survey, volume: VolumeView) -> tuple[float, str] | None:
 
 
 def chance_of_loss_within(volume: VolumeView, seconds: float | None) -> float | None:
-    """Chance that further drives fail in this time so that data are lost (Markov chain of `core/arrays/risk.py`)."""
+    """Chance that further drives fail in this time so that data are lost (`core/arrays/groups.py`)."""
     shape = layout_of(volume)
     if shape is None or seconds is None or (volume.margin is not None and volume.margin < 0):
         return None
@@ -128,8 +128,7 @@ def chance_of_loss_within(volume: VolumeView, seconds: float | None) -> float | 
     lost = [
         sum(m.state != "active" for m in volume.members[i : i + width]) for i in range(0, len(volume.members), width)
     ]
-    hazards = Hazards(FAILING, 0.0, 0.0)
-    return chance_of_loss(group, hazards, seconds / 3600, lost=max(lost, default=0))
+    return chance_without_repair(group, FAILING, seconds / 3600, lost=max(lost, default=0))
 
 
 def _measure(now: Progress, recent: Sequence[tuple[float, float]]) -> Progress:

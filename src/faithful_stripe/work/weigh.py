@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from ..core.arrays.choices import Choice, choices
+from ..core.arrays.groups import redundancy
 from ..core.arrays.layout import Layout, layout
 from ..core.arrays.levels import LEVELS, level_named
 from ..core.arrays.risk import (
@@ -17,11 +18,10 @@ from ..core.arrays.risk import (
     Hazards,
     chance_during_rebuild,
     mean_hours_to_loss,
-    redundancy,
     unreadable_chance,
 )
 from ..core.arrays.timing import PACES, WORKLOADS, Pace, speed, spinning, strip_advice
-from ..core.units import decimal_size
+from ..core.units import chance, decimal_size
 from .views import Survey, WorkError
 
 GOALS = ("balance", "capacity", "safety", "speed")
@@ -157,16 +157,6 @@ def _why(first: Weight, goal: str, ranked: list[Weight]) -> str:
     else:
         why = f"a small write costs {first.small_write_costs} accesses, the fewest of these"
     return f"{what}, chance of losing data {chance(first.loss)}; {why}"
-
-
-def chance(value: float) -> str:
-    """A chance as a person says it: "1 in 4000", "12 %"."""
-    if value >= 0.05:
-        return f"{value * 100:.0f} %"
-    if value < 1e-9:
-        return "below 1 in a thousand million"
-    digits = max(0, len(str(int(1 / value))) - 2)
-    return f"1 in {round(1 / value, -digits):,.0f}".replace(",", " ")
 
 
 def media_pace(media: str, rpm: int, rate: float | None, iops: float | None) -> Pace:

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
+from .groups import redundancy
 from .layout import Layout, layout
 from .levels import MOST_MEMBERS, MOST_SPANS
 from .margin import margin
-from .risk import redundancy
 
 ALIGN = 1 << 20
 """Members are counted in whole multiples of this many bytes."""

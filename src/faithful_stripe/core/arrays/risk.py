@@ -16,26 +16,9 @@ import numpy as np
 import numpy.typing as npt
 from scipy.linalg import expm
 
-from .layout import Layout
+from .groups import Redundancy
 
 HOURS_PER_YEAR = 8766.0
-
-
-@dataclass(frozen=True)
-class Redundancy:
-    """The independent groups of a layout, all alike.
-
-    groups  how many; size: members of each
-    fatal   for 0, 1, 2, ... members lost: the fraction of the next failures that lose data, 1.0 last
-    bare    so many members lost leave some data without redundancy: a sector that cannot be read is lost then
-    reads   drives' worth of bytes that are read to rebuild a member then
-    """
-
-    groups: int
-    size: int
-    fatal: tuple[float, ...]
-    bare: int
-    reads: int
 
 
 @dataclass(frozen=True)
@@ -50,34 +33,6 @@ class Hazards:
     failures: float
     repairs: float
     unreadable: float
-
-
-def redundancy(chosen: Layout) -> Redundancy:
-    """The groups of a layout: spans of parity, mirrors, a ring for RAID 1E, everything for RAID 0 and spans.
-
-    In a RAID 1E only the two neighbours of a lost member hold its copies. The fraction for k lost members follows
-    from the number of ways to choose k of n in a ring without neighbours, n / (n - k) * C(n - k, k).
-    """
-    n, level = chosen.members, chosen.level
-    if level in ("RAID0", "SPAN"):
-        return Redundancy(1, n, (1.0,), 1, 0)
-    if level == "RAID1":
-        return Redundancy(1, n, (*[0.0] * (n - 1), 1.0), n - 1, 1)
-    if level == "RAID10":
-        copies = chosen.copies
-        return Redundancy(n // copies, copies, (*[0.0] * (copies - 1), 1.0), copies - 1, 1)
-    if level == "RAID1E":
-        fatal = []
-        for lost in range(n // 2 + 1):
-            ways, more = _apart(n, lost), _apart(n, lost + 1)
-            fatal.append(1.0 - (lost + 1) * more / (ways * (n - lost)))
-        return Redundancy(1, n, tuple(fatal), 1, 1)
-    size, parity = chosen.span_members, 2 if level in ("RAID6", "RAID60") else 1
-    return Redundancy(chosen.spans, size, (*[0.0] * parity, 1.0), parity, size - parity)
-
-
-def _apart(n: int, k: int) -> float:
-    return 0.0 if 2 * k > n else n / (n - k) * math.comb(n - k, k)
 
 
 def _rates(group: Redundancy, hazards: Hazards) -> list[tuple[float, float, float]]:
