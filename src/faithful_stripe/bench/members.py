@@ -95,7 +95,7 @@ def _take_back(controller: Controller, volume: Volume, position: int, drive: Dri
         controller.event("not taken", drive=drive, volume=volume.name, why=why, advice=advice)
 
 
-def _why_not(controller: Controller, volume: Volume, drive: Drive, blank: bool = True) -> tuple[str, str] | None:
+def _why_not(controller: Controller, volume: Volume, drive: Drive) -> tuple[str, str] | None:
     """Reasons not to take a drive for a volume unasked, with advice; None when it fits."""
     active = [m for m in volume.members if m.state == "active"]
     others = [d for m in active if (d := controller.drive_of(m))]
@@ -116,7 +116,7 @@ def _why_not(controller: Controller, volume: Volume, drive: Drive, blank: bool =
     left = assemble.describe(controller, drive)
     if left:
         return f"it carries: {left}", by_hand + " (that set-up, and what it describes, will be lost)"
-    if blank and any(True for _ in controller.medium(drive).data_ranges(0, drive.size)):
+    if any(True for _ in controller.medium(drive).data_ranges(0, drive.size)):
         return "it is not blank", by_hand + " (what is on it will be lost)"
     return None
 

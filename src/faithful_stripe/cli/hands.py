@@ -39,8 +39,8 @@ def bench() -> None:
     """
 
 
-def make_copy(client: Client, folder: Path, stock: Path | None) -> State:
-    """A bench like the server behind a client, with the cupboard's drives beside it."""
+def make_copy(client: Client, folder: Path, stock: Path | None) -> tuple[State, tuple[str, ...]]:
+    """A bench like the server behind a client, with the cupboard's drives beside it; and what had to be filled in."""
     from ..bench.likeness import Twin, make_like
     from ..bench.volumes import Wish
     from ..work.likeness import likeness
@@ -61,7 +61,8 @@ def make_copy(client: Client, folder: Path, stock: Path | None) -> State:
         )
         for v in found.volumes
     ]  # fmt: skip
-    return make_like(folder, Twin(found.text, wishes, found.spares, found.failed, found.predicted, found.firmware))
+    twin = Twin(found.text, wishes, found.spares, found.failed, found.predicted, found.firmware)
+    return make_like(folder, twin), found.guessed
 
 
 @bench.command()
@@ -104,11 +105,12 @@ def new(
         if description or takes:
             raise click.UsageError("--like stands alone: it says everything")
         with connect(like, access=access_of(ctx)) as client:
-            state = make_copy(client, name, file)
+            state, guessed = make_copy(client, name, file)
         if as_json:
             print_json({"bench": str(name), "server": state.server["name"], "like": like})
         else:
             click.echo(f"Bench {name} is like {state.server['name']}: the same drives and volumes, no data.")
+            click.echo(f"Filled in with what is usual: {', '.join(guessed)}.")
         return
     taken = [(Path(place), serial) for place, _colon, serial in (wanted.rpartition(":") for wanted in takes)]
     state = create(name, description, take=taken)

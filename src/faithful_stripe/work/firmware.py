@@ -86,7 +86,6 @@ class Firmware:
     attributes: tuple[AttributeView, ...]
     boot: tuple[BootOption, ...]
     settings_path: str
-    settings_etag: str | None
     system_path: str
     identity: str = ""
 
@@ -124,7 +123,6 @@ def firmware(client: Client, roles: Path | None = None) -> Firmware:
         attributes=tuple(with_roles(found, _overrides(roles))),
         boot=tuple(boot_options(client, system)),
         settings_path=settings_path,
-        settings_etag=settings.get("@odata.etag"),
         system_path=str(system["@odata.id"]),
         identity=str(system.get("UUID") or f"{system.get('SerialNumber') or ''}@{client.where}"),
     )

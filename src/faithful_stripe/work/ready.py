@@ -20,6 +20,7 @@ from ..redfish.client import Body, Client
 from .firmware import AttributeView, Firmware, firmware
 from .remembered import asked
 from .survey import find, survey
+from .update import pci_paths
 from .views import Survey, VolumeView, WorkError
 
 SPINNING_RATE = 215e6
@@ -269,15 +270,8 @@ def _installer(path: Path) -> Iterator[Check]:
 
 def _pci_ids(client: Client, devices: Sequence[Body]) -> dict[str, str]:
     """Hardware ids (`PCI\\VEN_1234&DEV_5678`) by controller, where the server tells them."""
-    found = {}
-    for device in devices:
-        if "PCIeFunctions" in device:
-            for function in client.members(device["PCIeFunctions"]["@odata.id"]):
-                vendor, number = str(function.get("VendorId") or ""), str(function.get("DeviceId") or "")
-                if vendor and number:
-                    ids = f"PCI\\VEN_{int(vendor, 16):04X}&DEV_{int(number, 16):04X}"
-                    found[str(device.get("Id"))] = ids
-    return found
+    known = pci_paths(client)
+    return {str(d.get("Id")): known[path] for d in devices if (path := str(d.get("@odata.id"))) in known}
 
 
 def _drivers(wanted: Wanted, ids: dict[str, str]) -> Iterator[Check]:

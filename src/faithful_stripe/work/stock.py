@@ -136,23 +136,6 @@ def put(path: Path, item: Item) -> None:
     write_stock(path, [*(i for i in items if i.serial != item.serial), item])
 
 
-def item_of(drive: DriveView, condition: str, origin: str, note: str) -> Item:
-    """A drive that came out of a server, for the cupboard."""
-    return Item(
-        serial=drive.serial,
-        parts=(drive.part,) if drive.part else (),
-        model=f"{drive.vendor} {drive.model}".strip(),
-        size=drive.size,
-        media=drive.media,
-        protocol=drive.protocol,
-        rpm=drive.rpm,
-        sector=drive.sector or 512,
-        condition=condition,
-        origin=origin,
-        note=note,
-    )
-
-
 def taken(path: Path, serial: str, where: str) -> None:
     """Note that a drive has left the cupboard: it is in a server now."""
     items = read_stock(path)

@@ -24,7 +24,6 @@ from ..core.arrays.timing import PACES, WORKLOADS, Pace, speed, spinning, strip_
 from ..core.units import chance, decimal_size
 from .views import Survey, WorkError
 
-GOALS = ("balance", "capacity", "safety", "speed")
 SAFE = 1e-3
 """Chance of losing data within the years asked about below which `balance` looks for capacity."""
 
