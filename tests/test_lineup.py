@@ -222,7 +222,10 @@ def test_partition_tables_are_read_and_junk_is_not():
     [
         ({"format": "other"}, "format: expected"),
         ({"arrays": []}, "expected at least one"),
-        ({"arrays": [{"spans": [["a"], ["b"]]}]}, "spans: expected one list"),
+        ({"arrays": [{"spans": [["a"], ["b", "c"]]}]}, "every span needs as many images"),
+        ({"arrays": [{"spans": [["a", "a"]]}]}, "a is there twice"),
+        ({"arrays": [{"spans": [["a"], []]}]}, "spans: expected one list"),
+        ({"arrays": [{"spans": [["a", "b"]], "q": 3}]}, "q: expected place and exponent"),
         ({"arrays": [{"spans": [["a", "b", "c"]], "level": "RAID5"}]}, "strip_bytes: expected int, found None"),
         ({"arrays": [dict.fromkeys(("strip_bytes", "member_bytes", "start_bytes"), 4096) | {"spans": [["a"]],
           "level": "RAID9"}]}, "'RAID9' is not a level"),

@@ -1,4 +1,4 @@
-"""The recovery commands: lineup solve, extract."""
+"""The recovery commands: lineup solve, draw, extract, serve."""
 
 from __future__ import annotations
 
@@ -11,6 +11,7 @@ from .common import ATTENTION, json_option, print_json
 
 if TYPE_CHECKING:
     from ..core.lineup.document import Lineup, Solution
+    from ..work.drawing import Row
     from .render import Part
 
 
@@ -104,6 +105,55 @@ def _array_parts(array: Lineup, number: int) -> list[Part]:
 
 @lineup.command()
 @click.argument("lineup_file", metavar="LINEUP", type=click.Path(path_type=Path))
+@click.option("--array", "number", type=click.IntRange(min=1), default=1, help="Which array of the lineup, from 1.")
+@click.option("--from", "first", type=click.IntRange(min=0), default=0, help="The first row that is drawn, from 0.")
+@click.option("--rows", "count", type=click.IntRange(1, 200), help="How many; one period of the layout without it.")
+@json_option
+def draw(lineup_file: Path, number: int, first: int, count: int | None, as_json: bool) -> None:
+    """Draw the rows of a lineup's array: which strip of the volume, P or Q stands on which image.
+
+    \b
+    Example:
+      fstripe lineup draw found.toml --rows 12
+    """
+    from ..core.lineup.document import LineupError
+    from ..work.drawing import rows
+    from ..work.lineup import load
+    from .render import show
+
+    arrays = load(lineup_file).arrays
+    if number > len(arrays):
+        raise LineupError(what=f"{lineup_file}: there is no array {number}", to_do=f"it has {len(arrays)}")
+    found = arrays[number - 1]
+    if found.geometry.layout.level == "SPAN":
+        raise LineupError(what="a span has no rows: its members stand one after the other", to_do="see `lineup solve`")
+    drawn = rows(found.geometry, first, count or max(4, min(24, found.geometry.pattern.rows)))
+    if as_json:
+        print_json({"array": number, "images": found.members, "rows": drawn})
+    else:
+        show(_drawing(found, drawn))
+
+
+def _drawing(found: Lineup, drawn: list[Row]) -> list[Part]:
+    from ..core.units import binary_size
+    from .render import Cell, Line, Table
+
+    made = found.geometry
+    chosen = made.layout
+    words = [w for w in (chosen.rotation, chosen.data) if w] + ([f"Q {chosen.q_place}"] if chosen.q_place else [])
+    head = f"{chosen.level} of {made.members}, strip {binary_size(made.strip_bytes)}" + "".join(f", {w}" for w in words)
+    names = [Path(name).name if name else "(missing)" for name in found.members]
+    width = chosen.copies if chosen.level == "RAID10" else chosen.span_members
+    heads = [f">{'| ' if i and i % width == 0 else ''}{name}" for i, name in enumerate(names)]
+    table = Table("", [">row", ">at byte", *heads])
+    styles = {"P": "Warning", "Q": "good"}
+    for row in drawn:
+        table.add(str(row.number), str(row.offset), *(Cell(word, styles.get(word, "")) for word in row.cells))
+    return [Line(head, "head"), table, Line("Numbers are strips of the volume, from 0; P and Q are parity.", "dim")]
+
+
+@lineup.command()
+@click.argument("lineup_file", metavar="LINEUP", type=click.Path(path_type=Path))
 @click.argument("out", type=click.Path(path_type=Path))
 @click.option("--array", "number", type=click.IntRange(min=1), default=1, help="Which array of the lineup, from 1.")
 @click.option("--range", "wanted", metavar="START:LENGTH", help="Only this part of the volume, such as 0:256MiB.")
@@ -127,3 +177,44 @@ def extract(ctx: click.Context, lineup_file: Path, out: Path, number: int, wante
             click.echo(f"Warning: this lineup is {found.verdict}, not certain.", err=True)
         copy_and_report(array, out, wanted, as_json)
     ctx.exit(0 if found.verdict == "certain" else ATTENTION)
+
+
+@lineup.command()
+@click.argument("lineup_file", metavar="LINEUP", type=click.Path(path_type=Path))
+@click.option("--array", "number", type=click.IntRange(min=1), default=1, help="Which array of the lineup, from 1.")
+@click.option("--host", default="127.0.0.1", show_default=True, help="The address to listen at.")
+@click.option("--port", type=click.IntRange(0, 65535), default=10809, show_default=True, help="0 takes a free one.")
+@json_option
+def serve(lineup_file: Path, number: int, host: str, port: int, as_json: bool) -> None:
+    """Serve the volume of a lineup read-only over NBD until Ctrl-C, so that it need not be copied first.
+
+    Any NBD client reads it; missing members are computed as they are asked for. Nobody is asked for a password:
+    listen beyond this machine only where everybody may read it.
+
+    \b
+    Example:
+      fstripe lineup serve found.toml
+      nbdcopy nbd://localhost/ volume.img
+    """
+    from ..media.nbd import NbdServer
+    from ..work.lineup import open_array
+    from ..work.views import WorkError
+
+    with open_array(lineup_file, number) as (found, array):
+        if found.verdict != "certain":
+            click.echo(f"Warning: this lineup is {found.verdict}, not certain.", err=True)
+        try:
+            server = NbdServer(array, lineup_file.stem, host, port)
+        except OSError as reason:
+            what = f"{host}:{port} cannot be listened at ({reason.strerror or reason})"
+            raise WorkError(what=what, to_do="name another --port or --host") from reason
+        with server:
+            at = f"nbd://{host}:{server.port}/{lineup_file.stem}"
+            if as_json:
+                print_json({"at": at, "bytes": array.size, "verdict": found.verdict})
+            else:
+                click.echo(f"Serving {array.size} bytes read-only at {at}; Ctrl-C ends it.")
+            try:
+                server.serve_forever()
+            except KeyboardInterrupt:
+                click.echo("Ended; nothing was changed.", err=True)

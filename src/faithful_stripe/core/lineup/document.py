@@ -47,10 +47,16 @@ class Lineup:
     stale: tuple[str, ...] = ()
     settle: str = ""
 
+    def _spans(self) -> list[list[str | None]]:
+        """The images by position, span by span; the mirrors of a RAID 10 are its spans."""
+        chosen = self.geometry.layout
+        width = chosen.copies if chosen.level == "RAID10" else chosen.span_members
+        return [list(self.members[i : i + width]) for i in range(0, len(self.members), width)]
+
     def as_document(self) -> dict[str, Any]:
         return {
             **self.geometry.as_document(),
-            "spans": [list(self.members)],
+            "spans": self._spans(),
             "stale": list(self.stale),
             "verdict": self.verdict,
             "score": {"best": round(self.best, 1), "next": round(self.next, 1)},
@@ -95,18 +101,32 @@ def _array(entry: object, where: str) -> Lineup:
     if not isinstance(entry, dict):
         raise _wrong(where, "expected a table")
     spans = entry.get("spans")
-    if not isinstance(spans, list) or len(spans) != 1 or not isinstance(spans[0], list):
-        raise _wrong(where, "spans: expected one list of image names")
-    members = tuple(None if name in (None, "") else str(name) for name in spans[0])
+    if not isinstance(spans, list) or not spans or not all(isinstance(s, list) and s for s in spans):
+        raise _wrong(where, "spans: expected one list of image names for each span")
+    if len({len(span) for span in spans}) > 1:
+        raise _wrong(where, "spans: every span needs as many images")
+    members = tuple(None if name in (None, "") else str(name) for span in spans for name in span)
+    twice = next((n for n in members if n is not None and members.count(n) > 1), None)
+    if twice is not None:
+        raise _wrong(where, f"spans: {twice} is there twice")
+    q = entry.get("q") or {}
+    if not isinstance(q, dict) or not set(q) <= {"place", "exponent"}:
+        raise _wrong(where, f"q: expected place and exponent, found {q!r}")
+    level = _typed(entry, "level", str, where)
+    mirrored = level == "RAID10" and len(spans) > 1
     try:
         made = geometry(
-            _typed(entry, "level", str, where),
+            level,
             len(members),
             _typed(entry, "strip_bytes", int, where),
             member_bytes=_sizes(entry, "member_bytes", where),
             start_bytes=_sizes(entry, "start_bytes", where),
             rotation=entry.get("rotation") or None,
             data=entry.get("data") or None,
+            spans=len(spans) if len(spans) > 1 and not mirrored else None,
+            copies=len(spans[0]) if mirrored else None,
+            q_place=q.get("place"),
+            q_exponent=q.get("exponent"),
         )
     except GeometryError as reason:
         raise _wrong(where, reason.what) from reason

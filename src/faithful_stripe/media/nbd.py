@@ -1,0 +1,159 @@
+"""A block source served read-only over NBD, the open network block device protocol (newstyle, fixed handshake).
+
+Any NBD client reads it: so a volume of 40 TB needs no second 40 TB. Writes are refused; what cannot be read is an
+error of its range, and the connection goes on. Source: the NBD project's protocol description (doc/proto.md).
+"""
+
+from __future__ import annotations
+
+import socketserver
+import struct
+import threading
+from contextlib import suppress
+from typing import Any
+
+from ..core.errors import StripeError
+from ..core.source import BlockSource
+
+HELLO, OPTION, REPLY = b"NBDMAGIC", b"IHAVEOPT", 0x3E889045565A9
+REQUEST, ANSWER = 0x25609513, 0x67446698
+FIXED_NEWSTYLE, NO_ZEROES = 1, 2
+EXPORT_NAME, ABORT, LIST, INFO, GO = 1, 2, 3, 6, 7
+ACK, SERVER, INFORMATION, UNSUPPORTED, INVALID, UNKNOWN = 1, 2, 3, 0x80000001, 0x80000003, 0x80000006
+HAS_FLAGS, READ_ONLY, MULTI_CONN = 1, 2, 1 << 8
+READ, WRITE, DISC, FLUSH = 0, 1, 2, 3
+EPERM, EIO, EINVAL = 1, 5, 22
+
+MOST_BYTES = 32 << 20
+"""Of one request; clients are told."""
+
+MOST_OPTION = 4096 + 64
+"""Of an option's data: names have at most 4096 bytes."""
+
+
+class NbdServer(socketserver.ThreadingTCPServer):
+    """Serves one source, under the empty name and under `name`, to any number of clients.
+
+    Raises OSError where the address is taken.
+    """
+
+    allow_reuse_address = True
+    daemon_threads = True
+
+    def __init__(self, source: BlockSource, name: str, host: str = "127.0.0.1", port: int = 10809) -> None:
+        self.source, self.name, self.lock = source, name, threading.Lock()
+        super().__init__((host, port), _Connection)
+
+    @property
+    def port(self) -> int:
+        return int(self.server_address[1])
+
+
+class _Gone(Exception):
+    """The client has left, or speaks something else."""
+
+
+class _Connection(socketserver.BaseRequestHandler):
+    server: NbdServer
+
+    def handle(self) -> None:
+        with suppress(_Gone, OSError):
+            self.request.settimeout(3600.0)
+            if self._agree():
+                while self._serve():
+                    pass
+
+    def _take(self, count: int) -> bytes:
+        data = bytearray()
+        while len(data) < count:
+            piece = self.request.recv(min(count - len(data), 1 << 20))
+            if not piece:
+                raise _Gone
+            data += piece
+        return bytes(data)
+
+    def _unpack(self, form: str) -> tuple[Any, ...]:
+        return struct.unpack(">" + form, self._take(struct.calcsize(">" + form)))
+
+    # the handshake ------------------------------------------------------------------------------
+
+    def _agree(self) -> bool:
+        """Options until the client goes on to reading; False when it leaves before."""
+        self.request.sendall(HELLO + OPTION + struct.pack(">H", FIXED_NEWSTYLE | NO_ZEROES))
+        (flags,) = self._unpack("I")
+        while True:
+            magic, option, length = self._unpack("8sII")
+            if magic != OPTION or length > MOST_OPTION:
+                return False
+            data = self._take(length)
+            if option == EXPORT_NAME:
+                if not self._known(data):
+                    return False
+                zeroes = b"" if flags & NO_ZEROES else bytes(124)
+                self.request.sendall(struct.pack(">QH", self.server.source.size, self._flags()) + zeroes)
+                return True
+            if option == ABORT:
+                self._reply(option, ACK)
+                return False
+            if option == LIST:
+                name = self.server.name.encode()
+                self._reply(option, SERVER, struct.pack(">I", len(name)) + name)
+                self._reply(option, ACK)
+            elif option in (INFO, GO):
+                if self._inform(option, data) and option == GO:
+                    return True
+            else:
+                self._reply(option, UNSUPPORTED)
+
+    def _known(self, name: bytes) -> bool:
+        return name in (b"", self.server.name.encode())
+
+    def _flags(self) -> int:
+        return HAS_FLAGS | READ_ONLY | MULTI_CONN
+
+    def _inform(self, option: int, data: bytes) -> bool:
+        """Size, flags and block sizes of the export that INFO or GO names; False where it was refused."""
+        length = int.from_bytes(data[:4], "big")
+        if len(data) < 6 or 4 + length + 2 > len(data):
+            self._reply(option, INVALID)
+            return False
+        if not self._known(data[4 : 4 + length]):
+            self._reply(option, UNKNOWN)
+            return False
+        self._reply(option, INFORMATION, struct.pack(">HQH", 0, self.server.source.size, self._flags()))
+        self._reply(option, INFORMATION, struct.pack(">HIII", 3, 1, 65536, MOST_BYTES))
+        self._reply(option, ACK)
+        return True
+
+    def _reply(self, option: int, kind: int, data: bytes = b"") -> None:
+        self.request.sendall(struct.pack(">QIII", REPLY, option, kind, len(data)) + data)
+
+    # reading ------------------------------------------------------------------------------------
+
+    def _serve(self) -> bool:
+        """One request; False when the client is done."""
+        magic, _flags, kind, handle, offset, length = self._unpack("IHH8sQI")
+        if magic != REQUEST or kind == DISC:
+            return False
+        if kind == WRITE:
+            if length > MOST_BYTES:
+                return False
+            self._take(length)
+            self._answer(handle, EPERM)
+        elif kind == FLUSH:
+            self._answer(handle, 0)
+        elif kind != READ or length > MOST_BYTES or offset + length > self.server.source.size:
+            self._answer(handle, EINVAL)
+        else:
+            buffer = bytearray(length)
+            try:
+                with self.server.lock:
+                    self.server.source.read_into(offset, buffer)
+            except (StripeError, OSError):
+                self._answer(handle, EIO)
+            else:
+                self._answer(handle, 0, buffer)
+        return True
+
+    def _answer(self, handle: bytes, error: int, data: bytes | bytearray = b"") -> None:
+        self.request.sendall(struct.pack(">II", ANSWER, error) + handle + data)

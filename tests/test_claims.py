@@ -1,0 +1,252 @@
+"""Lineups typed by hand: every level and layout handed over, members missing as far as it goes, and drawn."""
+
+import random
+import shutil
+import signal
+import socket
+import struct
+import subprocess
+import threading
+import tomllib
+from contextlib import contextmanager
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from faithful_stripe.core.arrays.engine import Array
+from faithful_stripe.core.arrays.geometry import geometry
+from faithful_stripe.core.arrays.levels import LEVELS
+from faithful_stripe.core.arrays.margin import margin
+from faithful_stripe.core.lineup.document import Lineup, Solution
+from faithful_stripe.core.source import MemorySource, Unreadable
+from faithful_stripe.media.nbd import NbdServer
+from faithful_stripe.work.drawing import rows
+from faithful_stripe.work.lineup import open_array, save
+
+from .conftest import FSTRIPE
+
+STRIP = 4096
+SHAPES = {
+    "RAID0": (3, {}), "RAID1": (3, {}), "RAID1E": (5, {}), "RAID10": (6, {"copies": 2}), "RAID4": (4, {}),
+    "RAID5": (5, {}), "RAID6": (6, {}), "RAID50": (6, {"spans": 2}), "RAID60": (8, {"spans": 2}), "SPAN": (3, {}),
+}  # fmt: skip
+LAYOUTS = [
+    (level.name, rotation, data, q) for level in LEVELS.values() for rotation, data, q in level.layouts
+]  # fmt: skip
+
+
+def made(level, rotation, data, q, folder):
+    """A geometry of this layout, an array full of known bytes, and its members as files with lying names."""
+    members, more = SHAPES[level]
+    if q:
+        more = {**more, "q_place": q, "q_exponent": "data-index"}
+    shape = geometry(level, members, STRIP, member_bytes=48 * STRIP, start_bytes=8192, rotation=rotation, data=data,
+                     **more)  # fmt: skip
+    sources = [MemorySource(60 * STRIP) for _ in range(members)]
+    content = np.random.default_rng(417).integers(0, 256, shape.volume_bytes, np.uint8).tobytes()
+    array = Array(shape, sources)
+    array.write(0, content)
+    array.flush()
+    names = [f"drive-{n}.img" for n in random.Random(5).sample(range(members), members)]
+    for name, source in zip(names, sources, strict=True):
+        buffer = bytearray(source.size)
+        source.read_into(0, buffer)
+        (folder / name).write_bytes(buffer)
+    return shape, names, content
+
+
+@pytest.mark.parametrize(("level", "rotation", "data", "q"), LAYOUTS)
+def test_every_layout_is_written_read_and_handed_over_with_members_missing(tmp_path, level, rotation, data, q):
+    shape, names, content = made(level, rotation, data, q, tmp_path)
+    survives = margin(shape.pattern, []) if level not in ("RAID0", "SPAN") else 0
+    for missing in range(survives + 1):
+        members = tuple(None if i < missing else name for i, name in enumerate(names))
+        path = tmp_path / f"claim-{missing}.toml"
+        save(Solution((Lineup(shape, members, "probable", 0.0, 0.0),), ()), path)
+        with open_array(path) as (found, array):
+            assert found.geometry == shape and found.members == members
+            buffer = bytearray(array.size)
+            array.read_into(0, buffer)
+            assert bytes(buffer) == content, (level, missing)
+
+
+@pytest.mark.parametrize(("level", "rotation", "data", "q"), [one for one in LAYOUTS if one[0] != "SPAN"])
+def test_what_is_drawn_is_what_stands_there(tmp_path, level, rotation, data, q):
+    """Every numbered cell holds just that strip of the volume; every P of a single parity is the XOR of its row."""
+    shape, names, content = made(level, rotation, data, q, tmp_path)
+    members = [(tmp_path / name).read_bytes() for name in names]
+    drawn = rows(shape, 0, 48)
+    assert [r.number for r in drawn] == list(range(shape.rows))
+    seen = set()
+    for row in drawn:
+        cells = [m[row.offset : row.offset + STRIP] for m in members]
+        for word, cell in zip(row.cells, cells, strict=True):
+            if word.isdecimal():
+                seen.add(int(word))
+                assert cell == content[int(word) * STRIP : (int(word) + 1) * STRIP], (row.number, word)
+        if level in ("RAID4", "RAID5"):
+            parts = np.array([np.frombuffer(cell, np.uint8) for cell in cells])
+            assert row.cells.count("P") == 1 and not np.bitwise_xor.reduce(parts).any()
+    assert seen == set(range(shape.volume_bytes // STRIP))
+
+
+def test_a_claim_of_a_raid_60_as_commands(fstripe):
+    shape, names, content = made("RAID60", "parity-N", "continuation", "after-p", fstripe.folder)
+    spans = [[names[0], "", *names[2:4]], ["", *names[5:7], ""]]
+    text = f"""format = "faithful-stripe/lineup/1"
+[[arrays]]
+level = "RAID60"
+spans = {spans}
+strip_bytes = {STRIP}
+rotation = "parity-N"
+data = "continuation"
+q = {{ place = "after-p", exponent = "data-index" }}
+start_bytes = 8192
+member_bytes = {48 * STRIP}
+"""
+    (fstripe.folder / "claim.toml").write_text(text)
+    assert tomllib.loads(text)["arrays"][0]["spans"] == spans
+    shown = fstripe("lineup", "draw", "claim.toml", "--rows", "4")
+    assert shown.status == 0 and "(MISSING)" in shown.out, shown.err
+    drawn = fstripe("lineup", "draw", "claim.toml", "--json").json
+    assert drawn["images"] == [n or None for span in spans for n in span]
+    assert all(row["cells"].count("P") == row["cells"].count("Q") == 2 for row in drawn["rows"])
+    out = fstripe("lineup", "extract", "claim.toml", "volume.img")
+    assert out.status == 3 and "not certain" in out.err  # a claim is not a proof
+    assert (fstripe.folder / "volume.img").read_bytes() == content
+    assert "there is no array 2" in fstripe("lineup", "draw", "claim.toml", "--array", "2").err
+    assert shape.volume_bytes == len(content)
+
+
+# the network block device -----------------------------------------------------------------------
+
+
+class Damaged(MemorySource):
+    """A source with a place that cannot be read."""
+
+    def read_into(self, offset, buffer):
+        if offset <= 5000 < offset + len(buffer):
+            raise Unreadable(source=self, offset=5000, length=512)
+        super().read_into(offset, buffer)
+
+
+@contextmanager
+def serving(source):
+    with NbdServer(source, "volume", port=0) as server:
+        thread = threading.Thread(target=server.serve_forever)
+        thread.start()
+        try:
+            yield server
+        finally:
+            server.shutdown()
+            thread.join()
+
+
+class NbdClient:
+    """A client after the protocol's own description, sharing nothing with the server."""
+
+    def __init__(self, port, flags=3):
+        self.s = socket.create_connection(("127.0.0.1", port), timeout=10)
+        assert self.take(16) == b"NBDMAGICIHAVEOPT" and self.take(2) == b"\x00\x03"
+        self.s.sendall(struct.pack(">I", flags))
+
+    def __enter__(self):
+        return self
+
+    def __exit__(self, *_details):
+        self.s.close()
+
+    def take(self, count):
+        data = b""
+        while len(data) < count:
+            piece = self.s.recv(count - len(data))
+            if not piece:
+                raise EOFError
+            data += piece
+        return data
+
+    def option(self, number, data=b""):
+        self.s.sendall(b"IHAVEOPT" + struct.pack(">II", number, len(data)) + data)
+        found = []
+        while True:
+            magic, option, kind, length = struct.unpack(">QIII", self.take(20))
+            assert (magic, option) == (0x3E889045565A9, number)
+            found.append((kind, self.take(length)))
+            if kind == 1 or kind >> 31:
+                return found
+
+    def go(self, name=b""):
+        return self.option(7, struct.pack(">I", len(name)) + name + b"\0\0")
+
+    def ask(self, kind, offset, length, payload=b""):
+        self.s.sendall(struct.pack(">IHHQQI", 0x25609513, 0, kind, 77, offset, length) + payload)
+        magic, error, handle = struct.unpack(">IIQ", self.take(16))
+        assert (magic, handle) == (0x67446698, 77)
+        return error, self.take(length) if kind == 0 and not error else b""
+
+
+def test_any_client_reads_and_none_writes():
+    source = Damaged(1 << 20)
+    source.write(0, bytes(range(256)) * 4096)
+    with serving(source) as server:
+        client = NbdClient(server.port)
+        assert client.option(3) == [(2, struct.pack(">I", 6) + b"volume"), (1, b"")]
+        assert client.option(8) == [(0x80000001, b"")]  # structured replies are not offered
+        assert client.go(b"other") == [(0x80000006, b"")] and client.option(7, b"\0")[0][0] == 0x80000003
+        (kind, told), (_block, sizes), (last, _empty) = client.go(b"volume")
+        assert (kind, last) == (3, 1) and struct.unpack(">HQH", told) == (0, 1 << 20, 0x103)
+        assert struct.unpack(">HIII", sizes)[1:] == (1, 65536, 32 << 20)
+        assert client.ask(0, 8192, 1000) == (0, (bytes(range(256)) * 4)[:1000])
+        assert client.ask(0, 4096, 4096) == (5, b"")  # it cannot be read; the connection goes on
+        assert client.ask(1, 0, 3, b"abc") == (1, b"") and client.ask(3, 0, 0) == (0, b"")
+        assert client.ask(0, (1 << 20) - 1, 2)[0] == 22 and client.ask(0, 0, 33 << 20)[0] == 22
+        assert client.ask(9, 0, 0)[0] == 22 and client.ask(0, 0, 256) == (0, bytes(range(256)))
+        client.s.sendall(struct.pack(">IHHQQI", 0x25609513, 0, 2, 1, 0, 0))
+        assert client.s.recv(1) == b""
+        client.s.close()
+        with NbdClient(server.port, flags=0) as old:  # the oldest way in: no reply to the name, padding
+            old.s.sendall(b"IHAVEOPT" + struct.pack(">II", 1, 0))
+            assert old.take(10) == struct.pack(">QH", 1 << 20, 0x103) and old.take(124) == bytes(124)
+            assert old.ask(0, 0, 16) == (0, bytes(range(16)))
+
+
+@given(st.binary(max_size=200))
+@settings(max_examples=40)
+def test_noise_ends_the_connection_and_nothing_else(noise):
+    with serving(MemorySource(1 << 16)) as server:
+        stranger = socket.create_connection(("127.0.0.1", server.port), timeout=10)
+        stranger.sendall(noise)
+        stranger.close()
+        with NbdClient(server.port) as client:
+            assert client.go()[-1][0] == 1 and client.ask(0, 0, 512) == (0, bytes(512))
+
+
+def test_a_volume_with_missing_members_is_served_as_a_command(fstripe):
+    shape, names, content = made("RAID6", "parity-N", "continuation", "after-p", fstripe.folder)
+    members = (None, *names[1:4], None, names[5])
+    save(Solution((Lineup(shape, members, "certain", 9.0, 0.0),), ()), fstripe.folder / "found.toml")
+    process = subprocess.Popen(
+        [FSTRIPE, "lineup", "serve", "found.toml", "--port", "0"], cwd=fstripe.folder, stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE, text=True,
+    )  # fmt: skip
+    assert process.stdout is not None
+    try:
+        at = process.stdout.readline().split(" at ")[1].split(";")[0]
+        with NbdClient(int(at.split(":")[2].split("/")[0])) as client:
+            assert client.go(b"found")[-1][0] == 1
+            assert b"".join(client.ask(0, o, STRIP)[1] for o in range(0, len(content), STRIP)) == content
+        if shutil.which("nbdcopy"):
+            subprocess.run(["nbdcopy", at, fstripe.folder / "copy.img"], check=True, timeout=60)
+            assert (fstripe.folder / "copy.img").read_bytes() == content
+        if shutil.which("qemu-img"):
+            words = ["qemu-img", "convert", "-f", "raw", "-O", "raw", at, fstripe.folder / "other.img"]
+            subprocess.run(words, check=True, timeout=60)
+            assert (fstripe.folder / "other.img").read_bytes()[: len(content)] == content
+        taken = fstripe("lineup", "serve", "found.toml", "--port", at.split(":")[2].split("/")[0])
+        assert taken.status == 1 and "cannot be listened at" in taken.err
+    finally:
+        process.send_signal(signal.SIGINT)
+        _out, err = process.communicate(timeout=20)
+    assert process.returncode == 0 and "nothing was changed" in err
