@@ -20,7 +20,9 @@ from faithful_stripe.core.arrays.geometry import geometry
 from faithful_stripe.core.arrays.levels import LEVELS
 from faithful_stripe.core.arrays.margin import margin
 from faithful_stripe.core.lineup.document import Lineup, Solution
+from faithful_stripe.core.lineup.trial import try_claim
 from faithful_stripe.core.source import MemorySource, Unreadable
+from faithful_stripe.media.image import ImageFile
 from faithful_stripe.media.nbd import NbdServer
 from faithful_stripe.work.drawing import rows
 from faithful_stripe.work.lineup import open_array, save
@@ -135,7 +137,7 @@ class Damaged(MemorySource):
 @contextmanager
 def serving(source):
     with NbdServer(source, "volume", port=0) as server:
-        thread = threading.Thread(target=server.serve_forever)
+        thread = threading.Thread(target=server.serve_forever, args=(0.01,))
         thread.start()
         try:
             yield server
@@ -250,3 +252,98 @@ def test_a_volume_with_missing_members_is_served_as_a_command(fstripe):
         process.send_signal(signal.SIGINT)
         _out, err = process.communicate(timeout=20)
     assert process.returncode == 0 and "nothing was changed" in err
+
+
+# proving ----------------------------------------------------------------------------------------
+
+
+def sliced(image, level, members, **more):
+    """A lineup over memory that holds a file system, strips of 64 KiB, data from the second MiB on."""
+    with ImageFile(image) as file:
+        per = geometry(level, members, 65536, member_bytes=64 << 20, **more)
+        extent = (file.size * (64 << 20) // per.volume_bytes // (1 << 20) + 4) << 20
+        shape = geometry(level, members, 65536, member_bytes=extent, start_bytes=1 << 20, **more)
+        sources = [MemorySource(extent + (2 << 20)) for _ in range(members)]
+        array = Array(shape, sources)
+        for a, b in file.data_ranges():
+            for at in range(a, b, 1 << 20):
+                buffer = bytearray(min(1 << 20, b - at))
+                file.read_into(at, buffer)
+                array.write(at, buffer)
+    return Lineup(shape, tuple(f"d{i}" for i in range(members)), "probable", 0.0, 0.0), sources
+
+
+def claimed(found, sources, order=None, **changed):
+    """The trial of a claim that differs from the truth."""
+    made, chosen = found.geometry, found.geometry.layout
+    facts = {
+        "rotation": chosen.rotation, "data": chosen.data, "q_place": chosen.q_place,
+        "spans": chosen.spans if chosen.spans > 1 else None, "member_bytes": made.member_bytes[0] - 65536,
+        "copies": chosen.copies if chosen.level == "RAID10" else None, "start_bytes": made.start_bytes[0],
+    } | changed  # fmt: skip
+    strip = facts.pop("strip", made.strip_bytes)
+    shape = geometry(chosen.level, made.members, strip, **facts)
+    mine = [sources[i] for i in order] if order else sources
+    return try_claim(Lineup(shape, found.members, "probable", 0.0, 0.0), mine)
+
+
+def test_a_right_claim_is_certain_and_a_wrong_one_is_told_what_is_wrong_in_it(observatory):
+    found, sources = sliced(observatory, "RAID6", 5)
+    right = try_claim(found, sources)
+    assert right.verdict == "certain" and right.claim.broken == 0 and right.claim.rows > 30, right.says
+    assert all(o.refused for o in right.others) and len(right.others) > 12
+    for wrong, words in (
+        ({"order": [0, 3, 2, 1, 4]}, "members 1 and 3 exchanged"), ({"strip": 32768}, "strips of 64 KiB"),
+        ({"data": "restart"}, "parity-N, continuation, Q after-p instead"),
+        ({"start_bytes": (1 << 20) + 65536}, "data start 64 KiB earlier"),
+    ):  # fmt: skip
+        trial = claimed(found, sources, **wrong)
+        assert trial.verdict == "wrong" and trial.says == f"it does not hold; this does: {words}", (wrong, trial.says)
+    two_wrong = claimed(found, sources, order=[1, 0, 3, 2, 4])
+    assert two_wrong.verdict == "undecided" and "nothing that differs in one thing is right" in two_wrong.says
+
+
+@pytest.mark.parametrize(
+    ("level", "members", "missing", "more"),
+    [("RAID6", 5, (0, 3), {}), ("RAID5", 4, (2,), {}), ("RAID10", 6, (1, 4), {"copies": 2}),
+     ("RAID50", 6, (0, 5), {"spans": 2}), ("RAID0", 3, (), {}), ("RAID1E", 5, (2,), {"data": "offset"})],
+)  # fmt: skip
+def test_claims_with_members_missing_are_proven_by_what_they_hold(observatory, level, members, missing, more):
+    found, sources = sliced(observatory, level, members, **more)
+    trial = try_claim(found, [None if i in missing else s for i, s in enumerate(sources)])
+    assert trial.verdict == "certain", trial.says
+    order = list(range(members))
+    here = [i for i in order if i not in missing]
+    first, last = here[0], here[-1]
+    order[first], order[last] = last, first
+    wrong = try_claim(found, [None if i in missing else sources[order[i]] for i in range(members)])
+    assert wrong.verdict == "wrong" and f"members {first} and {last} exchanged" in wrong.says, wrong.says
+
+
+def test_nothing_is_claimed_of_what_cannot_be_tested():
+    found = Lineup(geometry("RAID0", 3, 65536, member_bytes=8 << 20), ("a", "b", "c"), "probable", 0.0, 0.0)
+    sources = [MemorySource(8 << 20) for _ in range(3)]
+    rng = np.random.default_rng(3)
+    for source in sources:
+        source.write(0, rng.integers(0, 256, 1 << 20, np.uint8).tobytes())
+    trial = try_claim(found, sources)
+    assert trial.verdict == "undecided" and "nothing on it can be tested" in trial.says
+
+
+def test_a_solved_pile_is_proven_as_a_command(fstripe, observatory):
+    found, sources = sliced(observatory, "RAID5", 3)
+    for name, source in zip(found.members, sources, strict=True):
+        with open(fstripe.folder / name, "wb") as file:
+            file.truncate(source.size)
+            for a, b in source.data_ranges():
+                buffer = bytearray(b - a)
+                source.read_into(a, buffer)
+                file.seek(a)
+                file.write(buffer)
+    save(Solution((found,), ()), fstripe.folder / "claim.toml")
+    told = fstripe("lineup", "prove", "claim.toml")
+    assert told.status == 0 and "Verdict: CERTAIN: it holds, and all" in told.out, told.out + told.err
+    text = (fstripe.folder / "claim.toml").read_text().replace('"d0", "d1"', '"d1", "d0"')
+    (fstripe.folder / "wrong.toml").write_text(text)
+    wrong = fstripe("lineup", "prove", "wrong.toml", "--json")
+    assert wrong.status == 3 and wrong.json["says"] == "it does not hold; this does: members 0 and 1 exchanged"

@@ -88,6 +88,7 @@ SCENES = {
         [*FAILED, "stock", "script"], "cat plan.txt; fstripe rehearse plan.txt --like skerry", 9.0,
     ),
     "lineup-solve": ([*REBUILT, "shuffle"], "fstripe lineup solve pile/*.img --out found.toml", 6.0),
+    "lineup-prove": ([*MADE, "claim"], "fstripe lineup prove claim.toml; fstripe lineup draw claim.toml", 6.0),
     "foreign": (
         MOVED, "fstripe --at second survey; fstripe --at second volume import records", 4.0,
     ),
@@ -105,6 +106,13 @@ def prepare(place: Path, steps: list) -> None:
                 subprocess.run(["cp", "--sparse=always", source, target], check=True)
         elif step == "stock":
             shutil.copy(DATA / "skerry-stock.csv", place / "stock.csv")
+        elif step == "claim":  # bays 4 to 7 as somebody remembers them, two of them exchanged
+            names = ", ".join(f'"skerry/drives/HG4K{n}.img"' for n in (20931, 21007, 20944, 21018))
+            (place / "claim.toml").write_text(
+                f'format = "faithful-stripe/lineup/1"\n[[arrays]]\nlevel = "RAID5"\nspans = [[{names}]]\n'
+                'strip_bytes = 65536\nrotation = "parity-N"\ndata = "continuation"\nstart_bytes = 0\n'
+                "member_bytes = 4000719896576\n"
+            )
         elif step == "script":
             (place / "plan.txt").write_text("bench pull 5\nbench seat 5 HG4K30555\nbench pull 6\n")
         elif step == "hands":

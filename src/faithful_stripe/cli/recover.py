@@ -1,4 +1,4 @@
-"""The recovery commands: lineup solve, draw, extract, serve."""
+"""The recovery commands: lineup solve, draw, prove, extract, serve."""
 
 from __future__ import annotations
 
@@ -11,6 +11,7 @@ from .common import ATTENTION, json_option, print_json
 
 if TYPE_CHECKING:
     from ..core.lineup.document import Lineup, Solution
+    from ..core.lineup.trial import Attempt, Trial
     from ..work.drawing import Row
     from .render import Part
 
@@ -150,6 +151,56 @@ def _drawing(found: Lineup, drawn: list[Row]) -> list[Part]:
     for row in drawn:
         table.add(str(row.number), str(row.offset), *(Cell(word, styles.get(word, "")) for word in row.cells))
     return [Line(head, "head"), table, Line("Numbers are strips of the volume, from 0; P and Q are parity.", "dim")]
+
+
+@lineup.command()
+@click.argument("lineup_file", metavar="LINEUP", type=click.Path(path_type=Path))
+@click.option("--array", "number", type=click.IntRange(min=1), default=1, help="Which array of the lineup, from 1.")
+@json_option
+@click.pass_context
+def prove(ctx: click.Context, lineup_file: Path, number: int, as_json: bool) -> None:
+    """Test a lineup, or a claim typed by hand, from scratch: do its rows add up, does its file system hold?
+
+    Everything that differs from it in one thing is tried as well: two members exchanged, another rotation, a strip
+    twice or half as large, a row earlier or later. Exit status 3 unless it is certain.
+
+    \b
+    Example:
+      fstripe lineup prove claim.toml
+    """
+    from ..work.lineup import prove as test
+    from .render import show, waiting
+
+    with waiting("testing") as tell:
+        _found, trial = test(lineup_file, number, tell)
+    if as_json:
+        print_json({
+            "verdict": trial.verdict, "says": trial.says, "claim": _attempt(trial.claim),
+            "others": [_attempt(o) for o in trial.others],
+        })  # fmt: skip
+    else:
+        show(_trial_parts(trial))
+    ctx.exit(0 if trial.verdict == "certain" else ATTENTION)
+
+
+def _attempt(tried: Attempt) -> dict[str, object]:
+    return {
+        "what": tried.what, "rows": tried.rows, "broken": tried.broken, "passes": tried.passes,
+        "failures": tried.failures, "holds": tried.holds,
+    }  # fmt: skip
+
+
+def _trial_parts(trial: Trial) -> list[Part]:
+    from .render import Cell, Line, Table
+
+    table = Table("", ["tried", ">rows tested", ">do not add up", ">checksums right", ">wrong", ""])
+    near = sorted(trial.others, key=lambda o: (not o.holds, o.broken + o.failures, -o.passes))
+    for one in (trial.claim, *near[:12]):
+        word = Cell("holds", "good") if one.holds else Cell("fails" if one.refused else "tells nothing", "dim")
+        table.add(one.what, str(one.rows), str(one.broken), str(one.passes), str(one.failures), word)
+    more = [Line(f"and {len(near) - 12} more, which do no better", "dim")] if len(near) > 12 else []
+    style = {"certain": "good", "probable": "Warning"}.get(trial.verdict, "Critical")
+    return [table, *more, Line(f"Verdict: {trial.verdict.upper()}: {trial.says}.", style)]
 
 
 @lineup.command()

@@ -12,6 +12,7 @@ from ..core.arrays.engine import Array
 from ..core.lineup.document import Lineup, LineupError, Solution, read_document
 from ..core.lineup.samples import Pile
 from ..core.lineup.solve import solve
+from ..core.lineup.trial import Trial, try_claim
 from ..media.image import ImageFile, MediaError
 from ..media.parts import Parts, open_image
 from ..media.whole import write_text
@@ -68,6 +69,12 @@ def open_array(path: Path, number: int = 1) -> Iterator[tuple[Lineup, Array]]:
                     to_do="it was cut short, or is not the image that the lineup means",
                 )
         yield found, Array(found.geometry, members, name=f"volume of {path.name}")
+
+
+def prove(path: Path, number: int = 1, tell: Callable[[str], None] = lambda _text: None) -> tuple[Lineup, Trial]:
+    """Test the numbered array of a lineup file, a claim like any other, against its images."""
+    with open_array(path, number) as (found, array):
+        return found, try_claim(found, array.members, tell)
 
 
 def _open(stack: ExitStack, path: Path) -> ImageFile | Parts:

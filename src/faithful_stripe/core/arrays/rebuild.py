@@ -192,10 +192,13 @@ class Mismatch:
     liar: int | None = None
 
 
-def check_rows(array: Array, first: int, last: int) -> Iterator[tuple[int, list[Mismatch]]]:
+def check_rows(
+    array: Array, first: int, last: int, passed: frozenset[int] = frozenset()
+) -> Iterator[tuple[int, list[Mismatch]]]:
     """Test every check equation of rows [first, last): yields (row reached, mismatches found since).
 
-    All members must be readable there (raises NotRecoverable otherwise: nothing can be checked against).
+    All members must be readable there (raises NotRecoverable otherwise: nothing can be checked against), but for those
+    that are `passed` over, with every group that they take part in.
     """
     geometry = array.geometry
     pattern, strip = geometry.pattern, geometry.strip_bytes
@@ -204,17 +207,24 @@ def check_rows(array: Array, first: int, last: int) -> Iterator[tuple[int, list[
     for a, b in _whole_units(data_rows(geometry, array.members, first, last), pattern.unit_rows):
         for row in range(a, b, step):
             end = min(row + step, b, last)
-            gone = _unusable(array, row, end)
+            gone = _unusable(array, row, end) - passed
             if gone:
                 raise _not_recoverable(array, row, end - row, gone)
-            blocks = [_read_rows(array, who, row, end, scratch) for who in range(geometry.members)]
-            yield end, _check_block(pattern, blocks, row, end)
+            none = np.empty((0, strip), np.uint8)
+            blocks = [
+                none if who in passed else _read_rows(array, who, row, end, scratch) for who in range(geometry.members)
+            ]
+            yield end, _check_block(pattern, blocks, row, end, passed)
     yield last, []
 
 
-def _check_block(pattern: Pattern, blocks: list[Bytes2D], first: int, last: int) -> list[Mismatch]:
+def _check_block(
+    pattern: Pattern, blocks: list[Bytes2D], first: int, last: int, passed: frozenset[int]
+) -> list[Mismatch]:
     found = []
     for number, group in enumerate(pattern.groups):
+        if group.members & passed:
+            continue
         phase = min(row for row, _ in group.cells)
         begin = (phase - first) % pattern.rows
         count = len(range(begin, last - first, pattern.rows))

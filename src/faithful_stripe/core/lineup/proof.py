@@ -45,7 +45,7 @@ class Proof:
         return self.failures == 0 and self.passes >= 8
 
 
-def prove_ext4(volume: BlockSource, base: int) -> Proof:
+def prove_ext4(volume: BlockSource, base: int, most_inodes: int = MOST_INODES, most_files: int = MOST_FILES) -> Proof:
     """What an ext4 file system at `base` proves about the volume it is read from."""
     proof = Proof()
     try:
@@ -58,23 +58,23 @@ def prove_ext4(volume: BlockSource, base: int) -> Proof:
         return proof
     proof.note("group descriptors", len(fs.groups), fs.sb.groups - len(fs.groups))
     try:
-        _prove_inodes(fs, proof)
+        _prove_inodes(fs, proof, most_inodes, most_files)
     except BlockSourceError:
         proof.note("reads inside the volume", 0, 1)
     return proof
 
 
-def _prove_inodes(fs: ext4.Ext4, proof: Proof) -> None:
+def _prove_inodes(fs: ext4.Ext4, proof: Proof, most_inodes: int, most_files: int) -> None:
     files = 0
     for number, (inode, good) in enumerate(fs.inodes()):
-        if number > MOST_INODES:
+        if number > most_inodes:
             return
         proof.note("inodes", int(good), int(not good))
         if not good:
             continue
         if inode.is_directory:
             _prove_directory(fs, inode, proof)
-        elif inode.is_file and files < MOST_FILES and inode.size > fs.sb.block:
+        elif inode.is_file and files < most_files and inode.size > fs.sb.block:
             files += _prove_file(fs, inode, proof)
 
 

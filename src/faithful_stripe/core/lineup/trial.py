@@ -1,0 +1,197 @@
+"""Trying a claim: a lineup that somebody states, tested against the data, and held against those next to it.
+
+A claim comes from a controller's configuration, from a label, from memory. It is tested as it stands: do the rows add
+up, does the file system read as it should. Then everything that differs from it in one thing is tried the same way:
+two members exchanged, another rotation, a strip twice or half as large, a row earlier or later. A neighbour that holds
+where the claim does not names what is wrong in it; one that holds as well says that nothing is proven.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, replace
+from itertools import combinations
+
+import numpy as np
+
+from ..arrays.engine import Array, Member, data_rows
+from ..arrays.geometry import STRIP_LEAST, STRIP_MOST, Geometry, geometry
+from ..arrays.levels import LEVELS, GeometryError
+from ..arrays.rebuild import check_rows
+from ..errors import StripeError
+from .document import Lineup
+from .partitions import partition_starts
+from .proof import Proof, prove_ext4
+from .samples import Pile
+
+MOST_ROWS = 192
+"""Rows whose parity or copies are tested, spread over the data."""
+
+QUICK_INODES, QUICK_FILES = 3000, 24
+"""How much of a file system is read for each neighbour of a claim."""
+
+COMMON_STARTS = (0, 63 * 512, 1 << 20)
+
+
+@dataclass(frozen=True)
+class Attempt:
+    """One lineup that was tried.
+
+    what      "as claimed", or in what it differs from the claim
+    rows, broken  rows that were tested, and of these the ones that do not add up; 0 where nothing can be tested
+    passes, failures  checksums of the file system that hold, and that do not
+    members   positions of the claim, in this attempt's order
+    """
+
+    what: str
+    geometry: Geometry
+    members: tuple[int, ...]
+    rows: int = 0
+    broken: int = 0
+    passes: int = 0
+    failures: int = 0
+
+    @property
+    def holds(self) -> bool:
+        """Whether everything that could be tested holds, and enough could."""
+        return self.broken == 0 and self.failures == 0 and self.passes >= 8
+
+    @property
+    def refused(self) -> bool:
+        return self.broken > 0 or self.failures > 0
+
+
+@dataclass(frozen=True)
+class Trial:
+    """What became of a claim.
+
+    verdict  "certain" (it holds, and all that is next to it fails), "probable" (it holds, but so does another),
+             "wrong" (it fails, and another one holds), "undecided" (nothing tells)
+    """
+
+    verdict: str
+    claim: Attempt
+    others: tuple[Attempt, ...]
+    says: str
+
+
+def try_claim(claim: Lineup, sources: Sequence[Member], tell: Callable[[str], None] = lambda _text: None) -> Trial:
+    """Test a claim over its images (None for a missing one), in the claim's order."""
+    start = Attempt("as claimed", claim.geometry, tuple(range(len(sources))))
+    tell(start.what)
+    mine = _tried(start, sources)
+    others = []
+    for other in neighbours(start, sources):
+        tell(other.what)
+        others.append(_tried(other, sources))
+    better = [o for o in others if o.holds]
+    if mine.holds and not better:
+        refused = sum(o.refused for o in others)
+        return Trial("certain", mine, tuple(others), f"it holds, and all {refused} lineups next to it fail")
+    if mine.holds:
+        words = "; ".join(o.what for o in better)
+        return Trial("probable", mine, tuple(others), f"it holds, but so does another: {words}")
+    if better:
+        best = max(better, key=lambda o: o.passes)
+        return Trial("wrong", mine, tuple(others), f"it does not hold; this does: {best.what}")
+    if mine.refused:
+        what = "rows do not add up" if mine.broken else "checksums fail"
+        return Trial("undecided", mine, tuple(others), f"{what}, and nothing that differs in one thing is right")
+    return Trial("undecided", mine, tuple(others), "nothing on it can be tested: no checksums that span its strips")
+
+
+def neighbours(claim: Attempt, sources: Sequence[Member]) -> Iterator[Attempt]:
+    """Everything that differs from a claim in one thing, and could be read from the same images."""
+    made, order = claim.geometry, claim.members
+    chosen = made.layout
+    alike = made.layout.level in ("RAID1", "RAID10")
+    for a, b in combinations(range(len(order)), 2):
+        mates = alike and any({a, b} <= members for members, _survives in made.pattern.sets)
+        if mates or (sources[a] is None and sources[b] is None):
+            continue  # mirror mates hold the same bytes: their order means nothing
+        swapped = list(order)
+        swapped[a], swapped[b] = order[b], order[a]
+        yield replace(claim, what=f"members {a} and {b} exchanged", members=tuple(swapped))
+    for rotation, data, q in LEVELS[chosen.level].layouts:
+        if (rotation, data, q) != (chosen.rotation, chosen.data, chosen.q_place):
+            words = ", ".join(w for w in (rotation, data, f"Q {q}" if q else None) if w)
+            yield from _other(claim, f"{words} instead", rotation=rotation, data=data, q_place=q)
+    if chosen.level not in ("RAID1", "SPAN"):
+        for strip in (made.strip_bytes // 2, made.strip_bytes * 2):
+            if STRIP_LEAST <= strip <= STRIP_MOST:
+                yield from _other(claim, f"strips of {strip >> 10} KiB", strip_bytes=strip)
+    for step in (-made.strip_bytes, made.strip_bytes):
+        if min(made.start_bytes) + step >= 0:
+            words = "later" if step > 0 else "earlier"
+            starts = tuple(s + step for s in made.start_bytes)
+            yield from _other(claim, f"data start {made.strip_bytes >> 10} KiB {words}", start_bytes=starts)
+
+
+def _other(claim: Attempt, what: str, **changed: object) -> Iterator[Attempt]:
+    """The claim's geometry with something changed; nothing where there is no such geometry."""
+    made, chosen = claim.geometry, claim.geometry.layout
+    facts: dict[str, object] = {
+        "strip_bytes": made.strip_bytes, "start_bytes": made.start_bytes, "member_bytes": made.member_bytes,
+        "rotation": chosen.rotation, "data": chosen.data, "q_place": chosen.q_place,
+        "q_exponent": chosen.q_exponent if chosen.q_place else None,
+        "spans": chosen.spans if chosen.spans > 1 else None,
+        "copies": chosen.copies if chosen.level == "RAID10" else None,
+    } | changed  # fmt: skip
+    if "start_bytes" in changed:
+        step = max(0, max(a - b for a, b in zip(facts["start_bytes"], made.start_bytes, strict=True)))  # type: ignore[call-overload]
+        facts["member_bytes"] = tuple(size - step for size in made.member_bytes)
+    try:
+        yield replace(claim, what=what, geometry=geometry(chosen.level, made.members, **facts))  # type: ignore[arg-type]
+    except GeometryError:
+        return
+
+
+def _tried(attempt: Attempt, sources: Sequence[Member]) -> Attempt:
+    array = Array(attempt.geometry, [sources[i] for i in attempt.members], name="claimed volume")
+    rows, broken = _rows(array)
+    proof = Proof() if broken > rows // 2 and rows else _best_proof(array)
+    return replace(attempt, rows=rows, broken=broken, passes=proof.passes, failures=proof.failures)
+
+
+def _rows(array: Array) -> tuple[int, int]:
+    """Rows tested and rows that do not add up; groups that lack a member are passed over, none may be left."""
+    made = array.geometry
+    missing = frozenset(i for i, member in enumerate(array.members) if member is None)
+    if not made.redundant or all(members & missing for members, _survives in made.pattern.sets):
+        return 0, 0
+    unit = made.pattern.unit_rows
+    ranges = data_rows(made, array.members, 0, made.rows)
+    units = sorted({row // unit * unit for a, b in ranges for row in _spread(a, b, MOST_ROWS)})
+    if len(units) > MOST_ROWS:
+        units = [units[i] for i in np.linspace(0, len(units) - 1, MOST_ROWS).astype(int)]
+    tested = broken = 0
+    for row in units:
+        last = min(row + unit, made.rows)
+        try:
+            bad = {m.row for _end, found in check_rows(array, row, last, missing) for m in found}
+        except StripeError:
+            continue  # what cannot be read is evidence lost
+        tested += last - row
+        broken += len(bad)
+    return tested, broken
+
+
+def _spread(first: int, last: int, most: int) -> list[int]:
+    return list(range(first, last)) if last - first <= most else [int(r) for r in np.linspace(first, last - 1, most)]
+
+
+def _best_proof(array: Array) -> Proof:
+    """The file system that reads best, at any of the places where one may begin."""
+    try:
+        starts = partition_starts(Pile(["volume"], [array]))
+    except StripeError:
+        starts = set()
+    found = []
+    for base in sorted({*COMMON_STARTS, *starts}):
+        try:
+            proof = prove_ext4(array, base, QUICK_INODES, QUICK_FILES)
+        except StripeError:
+            continue
+        if "superblock" in proof.held:
+            found.append(proof)
+    return max(found, key=lambda p: (p.holds, p.passes), default=Proof())
