@@ -342,7 +342,8 @@ def test_a_solved_pile_is_proven_as_a_command(fstripe, observatory):
                 file.write(buffer)
     save(Solution((found,), ()), fstripe.folder / "claim.toml")
     told = fstripe("lineup", "prove", "claim.toml")
-    assert told.status == 0 and "Verdict: CERTAIN: it holds, and all" in told.out, told.out + told.err
+    assert told.status == 0 and "Verdict: CERTAIN: it holds, and all 10 lineups next to it fail" in told.out, told.out
+    assert told.out.count("fails") == 10 and "tells nothing" not in told.out
     text = (fstripe.folder / "claim.toml").read_text().replace('"d0", "d1"', '"d1", "d0"')
     (fstripe.folder / "wrong.toml").write_text(text)
     wrong = fstripe("lineup", "prove", "wrong.toml", "--json")

