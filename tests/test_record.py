@@ -128,3 +128,20 @@ def test_a_rehearsal_stops_where_data_would_be_lost_and_leaves_the_server_alone(
     failed = fstripe("rehearse", "plan.txt", "--like", "skerry")
     assert failed.status == 1 and "there is no volume nothing" in failed.out
     assert (fstripe(*AT, "survey", "--as-sheet").out, len(fstripe(*AT, "log", "--json").json)) == before
+
+
+def test_known_faults_are_named_while_the_firmware_still_has_them(fstripe, skerry):
+    (fstripe.folder / "faults.toml").write_text(
+        '[[fault]]\nmodel = "Fathom 4000"\nmended_in = "K412"\nwhat = "forgets its cache"\n'
+        '[[fault]]\nmodel = "Fathom 6000"\nmended_in = "K412"\nwhat = "mended already"\n'
+        '[[fault]]\nmodel = "Lintel R16"\nmended_in = "5.10.0"\nwhat = "slow after a restart"\n'
+    )
+    told = fstripe(*AT, "report", "--json", "--advisories", "faults.toml").json["left"]
+    where = "bays 4, 5, 6, 7, 8, 9, 10, 11, 12, 13"
+    assert f"{where}: Fathom 4000 has a known fault (forgets its cache), mended in firmware K412" in told
+    assert "RAID-1: Lintel R16 has a known fault (slow after a restart), mended in firmware 5.10.0" in told
+    assert not any("mended already" in text for text in told)
+    assert fstripe(*AT, "report", "--json", FSTRIPE_ADVISORIES="faults.toml").json["left"] == told
+    (fstripe.folder / "bad.toml").write_text('[[fault]]\nmodel = "x"\n')
+    wrong = fstripe(*AT, "report", "--json", "--advisories", "bad.toml")
+    assert wrong.status == 1 and "not a list of known faults ('mended_in')" in wrong.err

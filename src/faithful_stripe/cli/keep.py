@@ -11,6 +11,7 @@ import click
 from .common import ATTENTION, json_option, named, print_json, target
 
 if TYPE_CHECKING:
+    from ..work.advisories import Advisory
     from ..work.stock import Match
     from .render import Part
 
@@ -18,6 +19,20 @@ stock_option = click.option(
     "--stock", "file", type=click.Path(path_type=Path), metavar="FILE",
     help="The cupboard's list (CSV); also in FSTRIPE_STOCK, else stock.csv here.",
 )  # fmt: skip
+
+
+advisories_option = click.option(
+    "--advisories", type=click.Path(path_type=Path), metavar="FILE",
+    help="Known faults of firmware (TOML: [[fault]] with model, mended_in, what); also in FSTRIPE_ADVISORIES.",
+)  # fmt: skip
+
+
+def advisories_from(given: Path | None) -> tuple[Advisory, ...]:
+    """The known faults that the option or the environment names; none without."""
+    from ..work.advisories import read_advisories
+
+    path = given or (Path(named) if (named := os.environ.get("FSTRIPE_ADVISORIES")) else None)
+    return tuple(read_advisories(path)) if path else ()
 
 
 def stock_file(given: Path | None) -> Path:

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING
 import click
 
 from .common import json_option, plain, print_json, target
+from .keep import advisories_from, advisories_option
 
 if TYPE_CHECKING:
     from ..work.report import Point, Report
@@ -24,11 +25,12 @@ if TYPE_CHECKING:
 @click.option("--since", metavar="TIME", help="From then on: 2026-11-23T08:00, or how long ago: 2d.")
 @click.option("--technician", metavar="NAME", default="", help="Who was there.")
 @click.option("--note", "remark", metavar="TEXT", default="", help="What else there is to say.")
+@advisories_option
 @json_option
 @click.pass_context
 def report(
     ctx: click.Context, files: tuple[Path, ...], begin: bool, since: str | None, technician: str, remark: str,
-    as_json: bool,
+    advisories: Path | None, as_json: bool,
 ) -> None:  # fmt: skip
     """Write the service record of a visit or a period into FILES, by their ending: .html, .md, .json.
 
@@ -56,7 +58,7 @@ def report(
         if path.suffix.lower() not in (".html", ".md", ".json"):
             raise click.UsageError(f"{path}: expected a name that ends in .html, .md or .json")
         refuse_existing(path)
-    found = work.report(client, since)
+    found = work.report(client, since, advisories_from(advisories))
     for path in files:
         write_text(path, _text(found, path.suffix.lower(), technician, remark))
         if not as_json:

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import click
 
 from .common import ATTENTION, json_option, named, target
-from .keep import stock_file, stock_option
+from .keep import advisories_from, advisories_option, stock_file, stock_option
 
 if TYPE_CHECKING:
     from ..redfish.client import Client
@@ -27,12 +27,13 @@ if TYPE_CHECKING:
 @click.option("--condition", type=click.Choice(["bad", "suspect", "used"]), default=None,
     help="What the old drive is called in the cupboard; bad when it failed, else used.")  # fmt: skip
 @click.option("--speed", type=click.FloatRange(min=1), default=1.0, help="Bench seconds per second (benches only).")
+@advisories_option
 @stock_option
 @json_option
 @click.pass_context
 def swap(
     ctx: click.Context, drive: str | None, again: bool, now: bool, detach: bool, overwrite: bool,
-    condition: str | None, speed: float, file: Path | None, as_json: bool,
+    condition: str | None, speed: float, advisories: Path | None, file: Path | None, as_json: bool,
 ) -> None:  # fmt: skip
     """Replace DRIVE (bay or serial number), step by step; every step is verified by reading, never assumed.
 
@@ -58,6 +59,7 @@ def swap(
     options = work.Options(
         detach=detach, overwrite=overwrite, known=_known(named(ctx)), stock=tuple(m.item for m in found),
         best=next((m.item for m in found if m.grade != "cannot"), None), pause=0.25 if speed > 1 else 1.5,
+        advisories=advisories_from(advisories),
     )  # fmt: skip
     remaining = alarms = 0
     if not as_json:

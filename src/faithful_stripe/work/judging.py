@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from ..core.units import decimal_size
 from ..redfish.client import Client
+from .advisories import Advisory, faults_in
 from .margins import margin_without
 from .views import DriveView, Survey, WorkError
 
@@ -85,7 +86,7 @@ def hours_of(client: Client, drive: DriveView) -> str:
     return f", {hours} hours of use" if hours else ", no hours of use" if hours == 0 else ""
 
 
-def remains(seen: Survey) -> Iterator[str]:
+def remains(seen: Survey, known: Sequence[Advisory] = ()) -> Iterator[str]:
     """What is still to be done about a server's drives after a swap."""
     for f in seen.findings:
         yield f"{f.where}: {f.what}; {f.to_do}"
@@ -93,6 +94,7 @@ def remains(seen: Survey) -> Iterator[str]:
     spares = [d for d in seen.drives if d.spare and d.use.startswith("hot spare")]
     if redundant and not spares:
         yield "there is no hot spare: the next failure waits for a person (fstripe spare add BAY)"
+    yield from faults_in(seen, known)
     by_model: dict[str, set[str]] = {}
     for d in seen.drives:
         if d.serial and d.firmware:

@@ -11,6 +11,7 @@ from typing import Any
 from ..core.units import decimal_size
 from ..redfish.client import Client
 from . import log
+from .advisories import Advisory
 from .judging import remains
 from .survey import survey
 from .views import Survey
@@ -98,7 +99,7 @@ class Report:
     left: tuple[str, ...]
 
 
-def report(client: Client, since: str | None = None) -> Report:
+def report(client: Client, since: str | None = None, advisories: Sequence[Advisory] = ()) -> Report:
     """The record from a moment on (ISO 8601 or how long ago), or from the first thing that was noted.
 
     Raises SizeError for a moment that is neither.
@@ -141,7 +142,7 @@ def report(client: Client, since: str | None = None) -> Report:
             if n["kind"] == "progress"
         ),
         margins=tuple(_margins(states)),
-        left=tuple(remains(seen)),
+        left=tuple(remains(seen, advisories)),
     )
 
 

@@ -16,6 +16,7 @@ from datetime import UTC, datetime
 from ..core.units import decimal_size, duration
 from ..redfish.client import Client, RedfishError
 from . import build
+from .advisories import Advisory
 from .judging import better_first, hours_of, objections_to, remains, unsafe
 from .remembered import state_file
 from .seeing import Told, looks
@@ -159,6 +160,7 @@ class Options:
     known: dict[str, str] = field(default_factory=dict)
     stock: tuple[Item, ...] = ()
     best: Item | None = None
+    advisories: tuple[Advisory, ...] = ()
     pause: float = 2.0
 
 
@@ -383,7 +385,7 @@ def _finish(client: Client, swap: Swap, options: Options, seeing: Iterator[Surve
     remember_state(client.where, seen)
     lasted = (datetime.now(UTC) - datetime.fromisoformat(swap.began)).total_seconds()
     yield Told("done", f"bay {swap.bay}: {swap.serial or 'nothing'} out, {swap.incoming} in, after {duration(lasted)}")
-    for text in remains(seen):
+    for text in remains(seen, options.advisories):
         yield Told("check", text)
     swap.stage = "over"
     swap.keep()
