@@ -144,8 +144,7 @@ class Client:
                 yield {}
                 for line in response.iter_lines():
                     if line.startswith("data:"):
-                        with suppress(ValueError):
-                            yield json.loads(line[5:])
+                        yield _object(line[5:])
         except httpx.HTTPError as reason:
             what = f"{self.where}: the stream of events broke off ({_words(reason)})"
             raise RedfishError(what=what, to_do="", status=0, message_id="") from reason
@@ -271,6 +270,15 @@ class Client:
         what = (what or f"{method} {path} was answered with status {response.status_code}").rstrip(".")
         to_do = "" if to_do.strip(" .").lower() == "none" else to_do.rstrip(".")
         return RedfishError(what=what, to_do=to_do, status=response.status_code, message_id=message_id)
+
+
+def _object(text: str) -> Body:
+    """A JSON object, empty for anything else."""
+    try:
+        found = json.loads(text)
+    except ValueError:
+        return {}
+    return found if isinstance(found, dict) else {}
 
 
 def _retry_after(response: httpx.Response) -> float:
