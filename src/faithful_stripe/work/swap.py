@@ -9,7 +9,7 @@ from __future__ import annotations
 import json
 import os
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Generator, Iterator
 from dataclasses import asdict, dataclass, field
 from datetime import UTC, datetime
 
@@ -19,7 +19,7 @@ from . import build
 from .advisories import Advisory
 from .judging import better_first, hours_of, objections_to, remains, unsafe
 from .remembered import state_file
-from .seeing import Told, looks
+from .seeing import PASSING, Told, looks
 from .stock import Item
 from .survey import find, survey
 from .views import DriveView, Survey, VolumeView, WorkError
@@ -193,6 +193,20 @@ def _pass(seeing: Iterator[Survey | Told]) -> Iterator[tuple[Survey | None, Told
         yield (found, None) if isinstance(found, Survey) else (None, found)
 
 
+def _look(client: Client, seeing: Iterator[Survey | Told]) -> Generator[Told, None, Survey]:
+    """A survey at once; where it does not come, the next one, with what there is to tell until then."""
+    try:
+        return survey(client)
+    except RedfishError as reason:
+        if reason.facts["status"] not in PASSING:
+            raise
+    for found in seeing:
+        if isinstance(found, Survey):
+            return found
+        yield found
+    raise AssertionError("looking never ends")
+
+
 def _light(client: Client, bay: str, on: bool) -> str:
     """Switch the LED; what went wrong, "" where nothing did."""
     try:
@@ -283,7 +297,7 @@ def _seat(client: Client, swap: Swap, options: Options, seeing: Iterator[Survey 
 
 
 def _check(client: Client, swap: Swap, options: Options, seeing: Iterator[Survey | Told]) -> Iterator[Told]:
-    seen = survey(client)
+    seen = yield from _look(client, seeing)
     drive = seen.bay(swap.bay)
     objections = list(objections_to(client, seen, swap, drive, options))
     for text in objections:
@@ -298,7 +312,7 @@ def _check(client: Client, swap: Swap, options: Options, seeing: Iterator[Survey
 
 def _rebuild(client: Client, swap: Swap, options: Options, seeing: Iterator[Survey | Told]) -> Iterator[Told]:
     pace, idle, last, asked = Pace(), 0, "", False
-    alarmed = {d.serial for d in survey(client).drives if d.health == "Critical" or d.predicted}
+    alarmed = {d.serial for d in (yield from _look(client, seeing)).drives if d.health == "Critical" or d.predicted}
     for seen, told in _pass(seeing):
         if seen is None:
             if told:
@@ -375,11 +389,11 @@ def _progress(now: Progress) -> str:
 
 def _finish(client: Client, swap: Swap, options: Options, seeing: Iterator[Survey | Told]) -> Iterator[Told]:
     _light(client, swap.bay, False)
-    seen = survey(client)
+    seen = yield from _look(client, seeing)
     if swap.was_spare and seen.bay(swap.bay).use == "unassigned":
         build.add_spare(client, swap.bay, tuple(swap.spare_for), True)
         yield Told("step", f"bay {swap.bay} is a hot spare again")
-        seen = survey(client)
+        seen = yield from _look(client, seeing)
     note(swap.where, "swap", server=swap.server, bay=swap.bay, out=swap.serial, into=swap.incoming, why=swap.why,
          failed=swap.failed, began=swap.began, part=swap.part)  # fmt: skip
     remember_state(client.where, seen)
