@@ -34,7 +34,7 @@ def looks(client: Client, pause: float, sleep: Callable[[float], None] = time.sl
         if not first:
             sleep(pause)
         try:
-            seen = survey(client)
+            seen = survey(client, sight=False)
         except RedfishError as reason:
             if first or reason.facts["status"] not in PASSING:
                 raise

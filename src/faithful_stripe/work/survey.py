@@ -56,8 +56,12 @@ def find(client: Client) -> Paths:
     raise WorkError(what=f"{client.where}: no storage with volumes", to_do="is the controller in RAID mode?")
 
 
-def survey(client: Client) -> Survey:
-    """Read the whole server. Raises RedfishError, WorkError."""
+def survey(client: Client, sight: bool = True) -> Survey:
+    """Read the whole server. Raises RedfishError, WorkError.
+
+    sight  also what the system's own firmware sees of the volumes, which changes only as the server starts: those
+           who look again and again do without
+    """
     paths = find(client)
     system = paths.system
     enclosures = {link["@odata.id"]: None for s in paths.storages for link in s.get("Links", {}).get("Enclosures", [])}
@@ -88,7 +92,7 @@ def survey(client: Client) -> Survey:
         time=str(paths.manager.get("DateTime") or ""),
         controllers=tuple(controllers),
         drives=tuple(drives),
-        volumes=tuple(as_seen(client, system, volumes)),
+        volumes=tuple(as_seen(client, system, volumes) if sight else volumes),
         panel=_panel(chassis, drives),
         foreign=tuple(foreign),
         lid_open=any((c.get("PhysicalSecurity") or {}).get("IntrusionSensor") == "HardwareIntrusion" for c in chassis),

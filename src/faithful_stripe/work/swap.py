@@ -188,11 +188,6 @@ def _noted(seeing: Iterator[Survey | Told], swap: Swap) -> Iterator[Survey | Tol
         yield found
 
 
-def _pass(seeing: Iterator[Survey | Told]) -> Iterator[tuple[Survey | None, Told | None]]:
-    for found in seeing:
-        yield (found, None) if isinstance(found, Survey) else (None, found)
-
-
 def _look(client: Client, seeing: Iterator[Survey | Told]) -> Generator[Told, None, Survey]:
     """A survey at once; where it does not come, the next one, with what there is to tell until then."""
     try:
@@ -222,10 +217,9 @@ def _remove(client: Client, swap: Swap, options: Options, seeing: Iterator[Surve
     what = f"take out bay {swap.bay}: {swap.model}, {decimal_size(swap.size)}, serial {swap.serial}, part {swap.part}"
     yield Told("wait", f"{what}; {lit}", "hold its label against the serial number before you pull")
     wrong: set[str] = set()
-    for seen, told in _pass(seeing):
-        if seen is None:
-            if told:
-                yield told
+    for seen in seeing:
+        if isinstance(seen, Told):
+            yield seen
             continue
         now = {d.bay: d.serial for d in seen.drives}
         gone = {bay for bay, serial in swap.before.items() if serial and now.get(bay) != serial}
@@ -248,10 +242,10 @@ def _remove(client: Client, swap: Swap, options: Options, seeing: Iterator[Surve
 
 
 def _until_safe(seeing: Iterator[Survey | Told], swap: Swap) -> Iterator[Told]:
-    for seen, told in _pass(seeing):
-        if told:
-            yield told
-        if seen is not None and unsafe(seen, seen.bay(swap.bay)) is None:
+    for seen in seeing:
+        if isinstance(seen, Told):
+            yield seen
+        elif unsafe(seen, seen.bay(swap.bay)) is None:
             return
 
 
@@ -273,10 +267,9 @@ def _seat(client: Client, swap: Swap, options: Options, seeing: Iterator[Survey 
     yield Told("wait", f"seat the new drive in bay {swap.bay}{hint}", "push it in until it locks")
     strays: set[str] = set()
     known = set(swap.before.values())
-    for seen, told in _pass(seeing):
-        if seen is None:
-            if told:
-                yield told
+    for seen in seeing:
+        if isinstance(seen, Told):
+            yield seen
             continue
         for d in seen.drives:
             if d.serial and d.serial not in known | strays and d.bay != swap.bay:
@@ -313,10 +306,9 @@ def _check(client: Client, swap: Swap, options: Options, seeing: Iterator[Survey
 def _rebuild(client: Client, swap: Swap, options: Options, seeing: Iterator[Survey | Told]) -> Iterator[Told]:
     pace, idle, last, asked = Pace(), 0, "", False
     alarmed = {d.serial for d in (yield from _look(client, seeing)).drives if d.health == "Critical" or d.predicted}
-    for seen, told in _pass(seeing):
-        if seen is None:
-            if told:
-                yield told
+    for seen in seeing:
+        if isinstance(seen, Told):
+            yield seen
             continue
         drive = seen.bay(swap.bay)
         if drive.serial != swap.incoming:
