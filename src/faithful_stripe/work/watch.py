@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from itertools import pairwise
 
-from ..core.arrays.groups import chance_without_repair, redundancy
+from ..core.arrays.groups import HOURS_PER_YEAR, chance_without_repair, redundancy
 from ..redfish.client import Client
 from .margins import layout_of
 from .seeing import Told, looks
@@ -19,7 +19,7 @@ WINDOW = 12
 """Looks over which the rate is measured: enough to be steady, few enough to follow a change."""
 
 
-FAILING = 0.02 / 8766
+FAILING = 0.02 / HOURS_PER_YEAR
 """Of a drive, per hour: two of a hundred in a year, as published for large fleets."""
 
 

@@ -10,11 +10,10 @@ from pathlib import Path
 from typing import Any
 
 from ..core.arrays.choices import Choice, choices
-from ..core.arrays.groups import redundancy
+from ..core.arrays.groups import HOURS_PER_YEAR, redundancy
 from ..core.arrays.layout import Layout, layout
 from ..core.arrays.levels import LEVELS, level_named
 from ..core.arrays.risk import (
-    HOURS_PER_YEAR,
     Hazards,
     chance_during_rebuild,
     mean_hours_to_loss,

@@ -11,6 +11,8 @@ from dataclasses import dataclass
 
 from .layout import Layout
 
+HOURS_PER_YEAR = 8766.0
+
 
 @dataclass(frozen=True)
 class Redundancy:

@@ -18,8 +18,6 @@ from scipy.linalg import expm
 
 from .groups import Redundancy
 
-HOURS_PER_YEAR = 8766.0
-
 
 @dataclass(frozen=True)
 class Hazards:

@@ -9,6 +9,9 @@ from .samples import Pile
 SECTOR = 512
 MOST_ENTRIES = 128
 
+COMMON_STARTS = (0, 63 * SECTOR, 1 << 20)
+"""Where file systems start in a volume when no partition table says: bare, and the two usual first partitions."""
+
 
 def partition_starts(pile: Pile) -> set[int]:
     """Starts of partitions, in bytes of the volume, from every table at the head of an image."""

@@ -9,7 +9,7 @@ from .anchors import Anchors, find_anchors
 from .document import Evidence, Lineup, Solution
 from .hypotheses import Hypothesis, empty_cells, hypotheses, rank, swapped
 from .membership import Membership, memberships
-from .partitions import partition_starts
+from .partitions import COMMON_STARTS, partition_starts
 from .proof import Proof, prove_ext4
 from .samples import Pile
 
@@ -17,9 +17,6 @@ MARGIN_NATS, TOTAL_NATS = 12.0, 25.0
 """What `certain` needs beside a proof: lead over the next different answer, and evidence in all."""
 
 PROBABLE_NATS = 4.0
-
-COMMON_STARTS = (0, 63 * 512, 1 << 20)
-"""Where file systems start in a volume when no partition table says: bare, and the two usual first partitions."""
 
 Tell = Callable[[str], None]
 

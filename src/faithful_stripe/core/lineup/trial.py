@@ -20,7 +20,7 @@ from ..arrays.levels import LEVELS, GeometryError
 from ..arrays.rebuild import check_rows
 from ..errors import StripeError
 from .document import Lineup
-from .partitions import partition_starts
+from .partitions import COMMON_STARTS, partition_starts
 from .proof import Proof, prove_ext4
 from .samples import Pile
 
@@ -29,8 +29,6 @@ MOST_ROWS = 192
 
 QUICK_INODES, QUICK_FILES = 3000, 24
 """How much of a file system is read for each neighbour of a claim."""
-
-COMMON_STARTS = (0, 63 * 512, 1 << 20)
 
 
 @dataclass(frozen=True)
