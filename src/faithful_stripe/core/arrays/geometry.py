@@ -191,13 +191,17 @@ def geometry(
     copies: int | None = None,
     q_place: str | None = None,
     q_exponent: str | None = None,
+    odd_strips: bool = False,
 ) -> Geometry:
     """A checked geometry; sizes may be one number for all members or one per member.
+
+    odd_strips  whether strips may be any multiple of 4 KiB: no array is made so, but some were, elsewhere
 
     Raises GeometryError: no such layout; a strip that is not a power of two from 4 KiB to 1 MiB;
     members smaller than one strip; as many sizes as members expected.
     """
-    if not STRIP_LEAST <= strip_bytes <= STRIP_MOST or strip_bytes & (strip_bytes - 1):
+    odd = strip_bytes % STRIP_LEAST if odd_strips else strip_bytes & (strip_bytes - 1)
+    if not STRIP_LEAST <= strip_bytes <= STRIP_MOST or odd:
         raise GeometryError(
             what=f"a strip of {strip_bytes} bytes cannot be had",
             to_do="strips are powers of two from 4KiB to 1MiB",

@@ -271,11 +271,17 @@ def has_directory_tail(blocks: npt.NDArray[np.uint8]) -> npt.NDArray[np.bool_]:
 class Ext4:
     """A file system on a block source, read for what it proves.
 
+    known  superblock and descriptors, where they are known from elsewhere
     Raises ValueError when there is no superblock with sound descriptors at `start` (bytes).
     """
 
-    def __init__(self, source: BlockSource, start: int = 0) -> None:
+    def __init__(
+        self, source: BlockSource, start: int = 0, known: tuple[Superblock, Descriptors] | None = None
+    ) -> None:
         self.source, self.start = source, start
+        if known is not None:  # from copies, where the first ones are gone
+            self.sb, self.groups = known
+            return
         try:
             sb = parse_superblock(read(source, start + SUPER_OFFSET, 1024))
         except BlockSourceError as reason:

@@ -68,12 +68,16 @@ class Lineup:
 
 @dataclass(frozen=True)
 class Solution:
-    """What a pile holds: arrays found, images that belong to none, and what was read for it."""
+    """What a pile holds: arrays found, images that belong to none, and what was read for it.
+
+    trace  what each stage found, in order: (stage, text)
+    """
 
     arrays: tuple[Lineup, ...]
     unused: tuple[str, ...]
     bytes_read: int = 0
     notes: tuple[str, ...] = field(default=())
+    trace: tuple[tuple[str, str], ...] = field(default=())
 
     def as_document(self) -> dict[str, Any]:
         return {
@@ -127,6 +131,7 @@ def _array(entry: object, where: str) -> Lineup:
             copies=len(spans[0]) if mirrored else None,
             q_place=q.get("place"),
             q_exponent=q.get("exponent"),
+            odd_strips=True,
         )
     except GeometryError as reason:
         raise _wrong(where, reason.what) from reason

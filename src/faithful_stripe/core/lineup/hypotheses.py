@@ -1,5 +1,5 @@
-"""Hypotheses: for every strip, rotation and start the anchors vote image against position; the best
-assignment is the order. No permutation is ever tried one by one."""
+"""Hypotheses: for every layout, strip and start the evidence votes column against position; the best assignment is
+the order. No permutation is ever tried one by one."""
 
 from __future__ import annotations
 
@@ -10,199 +10,360 @@ import numpy as np
 import numpy.typing as npt
 from scipy.optimize import linear_sum_assignment
 
-from ..arrays.geometry import STRIP_LEAST, STRIP_MOST, Geometry, geometry
-from ..arrays.layout import P_CELL
-from ..arrays.levels import LEVELS
+from ..arrays.geometry import STRIP_LEAST, STRIP_MOST, Geometry
+from ..arrays.layout import P_CELL, Q_CELL, Layout
+from .algebra import P_ROLE, Q_ROLE
 from .anchors import Anchors
-from .samples import BLOCK, Pile
+from .cast import Cast
 
 Floats = npt.NDArray[np.float64]
+Int64 = npt.NDArray[np.int64]
 
-ZERO_WEIGHT = 2.0
-"""Nats against a position that would put parity into an empty cell of a row that is not empty."""
+CELL_BYTES = 16 << 10
+"""Facts of one column within so many bytes are one vote: many in one strip are hardly more than one fact."""
+
+FACT_NATS, ZERO_NATS, ROLE_NATS = 2.0, 1.5, 1.5
+MISSING_NATS = 3.0
+"""What a hypothesis is charged for each member that it says is missing: it has less to be wrong about."""
+
+FORBIDDEN = -1e9
+
+
+@dataclass(frozen=True, eq=False)
+class Ballot:
+    """The evidence about one cast, columns instead of images. Arrays of one length within each group of fields.
+
+    who, offset, address, count    facts: a structure at this offset of a column belongs at that address
+    role_who, role_offset, role, role_weight   what the algebra says a column holds there: P_ROLE, Q_ROLE, an exponent
+                                   (weight: one over the number of answers); role_kind "exponent" or "index"
+    zero_who, zero_offset          a column is empty there and another of its group is not: hardly parity
+    """
+
+    columns: int
+    who: Int64
+    offset: Int64
+    address: Int64
+    count: Int64
+    role_who: Int64
+    role_offset: Int64
+    role: Int64
+    role_weight: Floats
+    zero_who: Int64
+    zero_offset: Int64
+    ordinal: bool = False
+    """Whether roles are the data strip's index in the row of the whole array (from counters), not a Q exponent."""
 
 
 @dataclass(frozen=True)
 class Hypothesis:
-    """A lineup that might be: `order` holds image indices by position, None for a missing member.
+    """A lineup that might be.
 
-    base   where the file system starts in the volume, in bytes
-    start  where data start on the members, in bytes
-    score  evidence for it in nats: one term per (image, row) in which anchors stand where it says
-    runner_up  the score of the best other order under the same geometry
+    order      columns of the cast by position, None for a missing one
+    start      where data start on the members, in bytes
+    base       where the ground starts in the volume, in bytes
+    score      evidence for it in nats; runner_up: of the best other order under the same geometry
+    cells      (column, place) cells in which anchors stand where it says; facts: how many anchors do, of all
     """
 
-    level: str
+    cast: Cast
+    layout: Layout
     strip: int
-    rotation: str | None
-    data: str | None
     start: int
     base: int
     order: tuple[int | None, ...]
     score: float
-    runner_up: float
-    cells: int
+    runner_up: float = 0.0
+    cells: int = 0
+    facts: int = 0
 
-    def geometry(self, member_bytes: int) -> Geometry:
-        return geometry(
-            self.level, len(self.order), self.strip, member_bytes=member_bytes, start_bytes=self.start,
-            rotation=self.rotation, data=self.data,
-        )  # fmt: skip
-
-
-@dataclass(frozen=True)
-class EmptyCells:
-    """Where images are empty: bool (images, blocks), over the blocks in which any of them is not.
-
-    block  int64 (blocks,): block number on the members
-    """
-
-    images: tuple[int, ...]
-    block: npt.NDArray[np.int64]
-    empty: npt.NDArray[np.bool_]
+    def geometry(self, reach: int) -> Geometry:
+        """The layout over its columns, members of `reach` bytes."""
+        n = self.layout.members
+        return Geometry(
+            self.layout, self.strip, (self.start,) * n, (max(reach, self.strip * self.layout.pattern().rows),) * n
+        )
 
 
 def strips() -> list[int]:
-    """The strip sizes that are tried."""
+    """The strip sizes that are tried first: the powers of two."""
     return [1 << p for p in range(STRIP_LEAST.bit_length() - 1, STRIP_MOST.bit_length())]
 
 
-def empty_cells(pile: Pile, images: Sequence[int], budget: int = 64 << 20) -> EmptyCells:
-    """Read where each image of a group holds only zeros."""
-    filled: list[set[int]] = []
-    for image in images:
-        rows: set[int] = set()
-        for offsets, _blocks in pile.scan(image, budget // len(images)):
-            rows.update((offsets // BLOCK).tolist())
-        filled.append(rows)
-    every = np.array(sorted(set().union(*filled)), np.int64)
-    empty = np.array([[b not in rows for b in every.tolist()] for rows in filled], bool).reshape(len(images), -1)
-    return EmptyCells(tuple(images), every, empty)
+def odd_strips() -> list[int]:
+    """Strips that are not powers of two: tried where those explain too little."""
+    small = range(3 * 4096, 128 << 10, 4096)
+    large = range(128 << 10, STRIP_MOST, 32 << 10)
+    return [s for s in (*small, *large) if s & (s - 1)]
+
+
+def make_ballot(cast: Cast, anchors: Anchors | None) -> Ballot:
+    """The facts of one ground as they concern a cast."""
+    column = {image: c for c, images in enumerate(cast.columns) for image in images}
+    none, empty = np.empty(0, np.int64), np.empty(0, np.float64)
+    if anchors is None or not len(anchors):
+        return Ballot(len(cast.columns), none, none, none, none, none, none, none, empty, none, none)
+    table = np.full(max(int(anchors.image.max()), *column) + 1, -1, np.int64)
+    table[list(column)] = list(column.values())
+    who = table[anchors.image]
+    inside = who >= 0
+    return Ballot(
+        len(cast.columns), who[inside], anchors.offset[inside], anchors.address[inside], anchors.count[inside],
+        none, none, none, empty, none, none,
+    )  # fmt: skip
 
 
 def hypotheses(
-    level: str, images: Sequence[int], missing: int, anchors: Anchors, bases: Sequence[int], cells: EmptyCells | None
-) -> Iterator[Hypothesis]:
-    """Every geometry of a level over these images (and so many missing), each with its best order.
+    cast: Cast, ballot: Ballot, bases: Sequence[int], starts: Sequence[int] = (0,), sizes: Sequence[int] | None = None
+) -> list[Hypothesis]:
+    """The best order of a cast under every layout, strip, base and start, the best first."""
+    found: list[Hypothesis] = []
+    best = 0.0
+    for chosen in cast.layouts:
+        for strip in sizes or strips():
+            for base, start, hit, where in _placed(chosen, strip, ballot, bases, starts):
+                cells = _cell_votes(ballot, hit, start) if len(ballot.who) else np.empty(0)
+                # what all facts that fit would give, whatever the order
+                most = float(cells.sum()) + ROLE_NATS * float(ballot.role_weight.sum())
+                if most < best * 0.5:
+                    continue
+                votes = votes_of(chosen, strip, start, ballot, where, hit)
+                order, score = assign(votes, cast)
+                score -= MISSING_NATS * cast.missing
+                best = max(best, score)
+                found.append(
+                    Hypothesis(cast, chosen, strip, start, base, order, score, -np.inf, 0, int(ballot.count[hit].sum()))
+                )
+    found.sort(key=lambda h: -h.score)
+    return found
 
-    anchors  of one file system; those in other images are left out
-    bases    where that file system may start in the volume
-    cells    empty cells of the images, for parity levels
-    """
-    n = len(images) + missing
-    column = np.full(max(images) + 1, -1, np.int64)
-    column[list(images)] = np.arange(len(images))
-    inside = np.isin(anchors.image, images)
-    who, offset, address = column[anchors.image[inside]], anchors.offset[inside], anchors.address[inside]
-    if n < LEVELS[level].least or not len(who):
+
+def finished(h: Hypothesis, ballot: Ballot) -> Hypothesis:
+    """With the score of the best other order, and the number of cells in which facts hold."""
+    hit, position = hits_of(h.layout, h.strip, h.start, h.base, ballot)
+    votes = votes_of(h.layout, h.strip, h.start, ballot, position, hit)
+    held = hit & (np.array([-1 if c is None else c for c in h.order])[position] == ballot.who)
+    cells = len(np.unique(ballot.who[held] * (1 << 40) + (ballot.offset[held] - h.start) // h.strip))
+    second = second_best(votes, h.cast, h.order) - MISSING_NATS * h.cast.missing
+    return replace(h, runner_up=second, cells=cells, facts=int(ballot.count[held].sum()))
+
+
+def _placed(
+    chosen: Layout, strip: int, ballot: Ballot, bases: Sequence[int], starts: Sequence[int]
+) -> Iterator[tuple[int, int, npt.NDArray[np.bool_], Int64]]:
+    """(base, start, which facts fit, position of each) for the bases and starts that facts support."""
+    if not len(ballot.who):
+        none = np.empty(0, np.int64)
+        for start in starts:
+            yield 0, start, np.empty(0, bool), none
         return
-    reach = int(max(offset.max(), address.max())) + 2 * STRIP_MOST * n
-    for rotation, data, _q in LEVELS[level].layouts:
-        for strip in strips():
-            made = geometry(level, n, strip, member_bytes=reach, rotation=rotation, data=data)
-            for base in bases:
-                position, where = made.to_member(address + base)
-                for start in _starts(offset - where):
-                    hits = where + start == offset
-                    if not hits.any():
-                        continue
-                    row = (offset[hits] - start) // strip
-                    votes, counted = _votes(who[hits], position[hits], row, len(images), n)
-                    if cells is not None:
-                        votes -= ZERO_WEIGHT * _conflicts(made, cells, start)
-                    order, score, runner_up = _assign(votes)
-                    named = tuple(None if i is None else images[i] for i in order)
-                    yield Hypothesis(
-                        level, strip, made.layout.rotation, made.layout.data, start, base, named,
-                        score, runner_up, counted,
-                    )  # fmt: skip
+    for base in bases:
+        tried = set()
+        for copy in range(chosen.pattern().places.shape[0]):
+            position, where = locate(chosen, strip, ballot.address + base, copy)
+            for start in _start_candidates(ballot.offset - where, ballot.count, starts):
+                if start in tried:
+                    continue
+                tried.add(start)
+                hit, position = hits_of(chosen, strip, start, base, ballot)
+                if hit.any():
+                    yield base, start, hit, position
 
 
-def _starts(shifts: npt.NDArray[np.int64]) -> list[int]:
-    """Where data may start: at 0, and at the shift that most anchors agree on."""
-    sound = shifts[(shifts > 0) & (shifts % 512 == 0)]
-    if not len(sound):
-        return [0]
-    values, counts = np.unique(sound, return_counts=True)
-    most = int(values[np.argmax(counts)])
-    return [0, most] if counts.max() > len(shifts) / 2 else [0]
+def hits_of(chosen: Layout, strip: int, start: int, base: int, ballot: Ballot) -> tuple[npt.NDArray[np.bool_], Int64]:
+    """Which facts fit the start, and on which position each then stands (of the copy that fits)."""
+    fits = np.zeros(len(ballot.who), bool)
+    place = np.zeros(len(ballot.who), np.int64)
+    for copy in range(chosen.pattern().places.shape[0]):
+        position, where = locate(chosen, strip, ballot.address + base, copy)
+        hit = (where + start == ballot.offset) & (where >= 0)
+        place = np.where(hit & ~fits, position, place)
+        fits |= hit
+    return fits, place
 
 
-def _votes(
-    who: npt.NDArray[np.int64], position: npt.NDArray[np.int64], row: npt.NDArray[np.int64], images: int, n: int
-) -> tuple[Floats, int]:
-    """(images, n) nats: for each row in which anchors of an image stand at that position, 1 + ln(count).
-
-    Many anchors in one strip are hardly more than one fact; many strips are many.
-    """
-    span = int(row.max()) + 1
-    keys, counts = np.unique((who * n + position) * span + row, return_counts=True)
-    votes = np.zeros(images * n)
-    np.add.at(votes, keys // span, (1 + np.log(counts)) * np.log(max(n, 2)))
-    return votes.reshape(images, n), len(keys)
+def locate(chosen: Layout, strip: int, volume: Int64, copy: int = 0) -> tuple[Int64, Int64]:
+    """(position, offset from the start of data) of volume bytes."""
+    pattern = chosen.pattern()
+    number, inner = np.divmod(volume, strip)
+    period, index = np.divmod(number, pattern.strips)
+    place = pattern.places[copy, index]
+    return place[..., 1], (period * pattern.rows + place[..., 0]) * strip + inner
 
 
-def _conflicts(made: Geometry, cells: EmptyCells, start: int) -> Floats:
-    """(images, n): rows in which the image's strip is empty, the row is not, and the position would hold P."""
-    strip_blocks = made.strip_bytes // BLOCK
-    inside = cells.block >= start // BLOCK
-    row = (cells.block[inside] - start // BLOCK) // strip_blocks
-    rows, first = np.unique(row, return_index=True)
-    if not len(rows):
-        return np.zeros((len(cells.images), made.members))
-    empty = np.logical_and.reduceat(cells.empty[:, inside], first, axis=1)
-    parity = made.pattern.index[rows % made.pattern.rows] == P_CELL
-    conflicts: Floats = empty.astype(float) @ parity.astype(float)
-    return conflicts
+def _start_candidates(shifts: Int64, weight: Int64, starts: Sequence[int]) -> list[int]:
+    """Where data may start: the usual places that any fact supports, and the shifts that most facts agree on."""
+    sound = (shifts >= 0) & (shifts % 512 == 0)
+    values, inverse = np.unique(shifts[sound], return_inverse=True)
+    if not len(values):
+        return []
+    counts = np.bincount(inverse)
+    top = values[np.argsort(-counts, kind="stable")[:3]]
+    return [*(int(s) for s in starts if s in values), *(int(v) for v in top)]
 
 
-def _assign(votes: Floats) -> tuple[list[int | None], float, float]:
-    """The best assignment of images to positions, its score, and the score of the best other one."""
+def _cell_votes(ballot: Ballot, hit: npt.NDArray[np.bool_], start: int) -> Floats:
+    _key, counts = _cells(ballot, hit, start)
+    return FACT_NATS * (1 + np.log(counts))
+
+
+def _cells(ballot: Ballot, hit: npt.NDArray[np.bool_], start: int) -> tuple[Int64, Floats]:
+    keys = ballot.who[hit] * (1 << 40) + (ballot.offset[hit] - start) // CELL_BYTES
+    values, inverse = np.unique(keys, return_inverse=True)
+    counts = np.bincount(inverse, weights=ballot.count[hit]).astype(np.float64) if len(values) else np.empty(0)
+    return values, counts
+
+
+def votes_of(
+    chosen: Layout, strip: int, start: int, ballot: Ballot, position: Int64, hit: npt.NDArray[np.bool_]
+) -> Floats:
+    """(columns, positions) nats for each column at each position."""
+    n = chosen.members
+    votes = np.zeros((ballot.columns, n))
+    if hit.any():
+        keys = (ballot.who[hit] * n + position[hit]) * (1 << 40) + (ballot.offset[hit] - start) // CELL_BYTES
+        values, inverse = np.unique(keys, return_inverse=True)
+        weight = FACT_NATS * (1 + np.log(np.bincount(inverse, weights=ballot.count[hit])))
+        np.add.at(votes.reshape(-1), values >> 40, weight)
+    if len(ballot.role_who):
+        votes += _role_votes(chosen, strip, start, ballot)
+    if len(ballot.zero_who):
+        votes -= _zero_votes(chosen, strip, start, ballot)
+    return votes
+
+
+def _role_votes(chosen: Layout, strip: int, start: int, ballot: Ballot) -> Floats:
+    pattern = chosen.pattern()
+    table = _role_table(chosen, ballot.ordinal)
+    inside = ballot.role_offset >= start
+    phase = (ballot.role_offset[inside] - start) // strip % pattern.rows
+    role = ballot.role[inside]
+    code = np.where(role == P_ROLE, 0, np.where(role == Q_ROLE, 1, role + 2))
+    who, weight = ballot.role_who[inside], ballot.role_weight[inside]
+    known = code < table.shape[2]
+    votes = np.zeros((ballot.columns, chosen.members))
+    for span in range(table.shape[0]):
+        position = np.full(len(code), -1, np.int64)
+        position[known] = table[span, phase[known], code[known]]
+        good = position >= 0
+        np.add.at(votes, (who[good], position[good]), ROLE_NATS * weight[good])
+    return votes
+
+
+def _role_table(chosen: Layout, ordinal: bool) -> Int64:
+    """(spans, rows, codes): the position that plays a role in a row; codes are P, Q, then exponents or indices."""
+    pattern = chosen.pattern()
+    k = chosen.span_members
+    spans = 1 if ordinal else chosen.spans
+    table = np.full((spans, pattern.rows, chosen.members + 2), -1, np.int64)
+    for row in range(pattern.rows):
+        if ordinal:
+            data = sorted((int(v), m) for m, v in enumerate(pattern.index[row]) if v >= 0)
+            for index, (_v, m) in enumerate(data):
+                table[0, row, 2 + index] = m
+            if chosen.spans == 1 and chosen.q_place is None and (pattern.index[row] == P_CELL).any():
+                table[0, row, 0] = int(np.argmax(pattern.index[row] == P_CELL))
+            continue
+        for span in range(spans):
+            cells = pattern.index[row, span * k : span * k + k]
+            data = sorted((int(v), m) for m, v in enumerate(cells) if v >= 0)
+            for index, (_v, m) in enumerate(data):
+                table[span, row, 2 + (m if chosen.q_exponent == "member-position" else index)] = span * k + m
+            for code, mark in enumerate((P_CELL, Q_CELL)):
+                if (cells == mark).any():
+                    table[span, row, code] = span * k + int(np.argmax(cells == mark))
+    return table
+
+
+def _zero_votes(chosen: Layout, strip: int, start: int, ballot: Ballot) -> Floats:
+    """(columns, positions): cells that are empty in a row that is not, where the position would hold parity."""
+    pattern = chosen.pattern()
+    inside = ballot.zero_offset >= start
+    row = (ballot.zero_offset[inside] - start) // strip
+    who = ballot.zero_who[inside]
+    _key, first = np.unique(who * (1 << 40) + row, return_index=True)
+    phase, who = row[first] % pattern.rows, who[first]
+    parity = ((pattern.index == P_CELL) | (pattern.index == Q_CELL)).astype(float)
+    votes = np.zeros((ballot.columns, chosen.members))
+    np.add.at(votes, who, ZERO_NATS * parity[phase])
+    return votes
+
+
+def assign(votes: Floats, cast: Cast) -> tuple[tuple[int | None, ...], float]:
+    """The best assignment of columns to positions and its score; known groups stay together in one span."""
     n = votes.shape[1]
-    row, column = linear_sum_assignment(votes, maximize=True)
-    score = float(votes[row, column].sum())
+    masked = _masked(votes, cast) if len(cast.groups) > 1 or (cast.groups and cast.layouts[0].spans > 1) else votes
+    rows, positions = linear_sum_assignment(masked, maximize=True)
     order: list[int | None] = [None] * n
-    for i, p in zip(row.tolist(), column.tolist(), strict=True):
-        order[p] = i
+    for column, position in zip(rows.tolist(), positions.tolist(), strict=True):
+        order[position] = column
+    return tuple(order), float(masked[rows, positions].sum())
+
+
+def _masked(votes: Floats, cast: Cast) -> Floats:
+    """The votes with every group kept to the span that suits it best, and the free columns to the others."""
+    k = cast.layouts[0].span_members
+    spans = cast.layouts[0].spans
+    gain = np.zeros((len(cast.groups), spans))
+    for g, columns in enumerate(cast.groups):
+        for s in range(spans):
+            part = votes[np.ix_(columns, range(s * k, s * k + k))]
+            gain[g, s] = part[linear_sum_assignment(part, maximize=True)].sum()
+    groups, where = linear_sum_assignment(gain, maximize=True)
+    masked = np.full_like(votes, FORBIDDEN)
+    free = set(range(votes.shape[0]))
+    for g, s in zip(groups.tolist(), where.tolist(), strict=True):
+        cells = np.ix_(cast.groups[g], range(s * k, s * k + k))
+        masked[cells] = votes[cells]
+        free -= set(cast.groups[g])
+    others = [s for s in range(spans) if s not in where.tolist()]
+    for s in others:
+        cells = np.ix_(sorted(free), range(s * k, s * k + k))
+        masked[cells] = votes[cells]
+    return masked
+
+
+def second_best(votes: Floats, cast: Cast, order: Sequence[int | None]) -> float:
+    """The score of the best assignment that differs from `order` somewhere."""
     others = [-np.inf]
-    if n > 1:
-        for i, p in zip(row.tolist(), column.tolist(), strict=True):
-            barred = votes.copy()
-            barred[i, p] = -1e9
-            again = linear_sum_assignment(barred, maximize=True)
-            others.append(float(barred[again].sum()))
-    return order, score, max(others)
+    for position, column in enumerate(order):
+        if column is None or votes.shape[1] < 2:
+            continue
+        barred = votes.copy()
+        barred[column, position] = FORBIDDEN
+        _made, score = assign(barred, cast)
+        if score > FORBIDDEN / 2:
+            others.append(score)
+    return max(others)
+
+
+def volume_map(h: Hypothesis, addresses: Int64) -> npt.NDArray[np.int64]:
+    """Where volume bytes stand under a hypothesis: (copies, addresses, 2) of column (-1 missing) and offset."""
+    order = np.array([-1 if c is None else c for c in h.order], np.int64)
+    found = []
+    for copy in range(h.layout.pattern().places.shape[0]):
+        position, where = locate(h.layout, h.strip, addresses, copy)
+        found.append(np.stack([order[position], where + h.start], axis=1))
+    return np.stack(found)
 
 
 def same_answer(a: Hypothesis, b: Hypothesis) -> bool:
     """Whether two hypotheses put every volume byte in the same place."""
-    if (a.level, len(a.order), a.start) != (b.level, len(b.order), b.start):
-        return False
-    if a.level != "RAID1" and a.strip != b.strip:
-        return False
-    cells = []
+    if a is b:
+        return True
+    if a.cast.missing and a.layout.q_exponent != b.layout.q_exponent:
+        return False  # the same places, but what is computed for a missing member is not the same
+    step = 4096 if (a.strip | b.strip) % 4096 == 0 else 512
+    addresses = np.arange(0, max(a.strip * a.layout.pattern().strips, 64 * step) * 2, step, dtype=np.int64)
+    if len(addresses) > 60_000:
+        addresses = addresses[:: len(addresses) // 60_000 + 1]
+    named = []
     for h in (a, b):
-        index = h.geometry(h.strip * 64).pattern.index
-        cells.append({image: index[:, p].tolist() for p, image in enumerate(h.order)})
-    return cells[0] == cells[1]
-
-
-def rank(found: list[Hypothesis]) -> tuple[Hypothesis, Hypothesis | None, float]:
-    """The best hypothesis, the best different one, and the score of the best different answer of all.
-
-    The last is also taken over other orders under the best geometry.
-    """
-    ordered = sorted(found, key=lambda h: -h.score)
-    best = ordered[0]
-    other = next((h for h in ordered[1:] if not same_answer(best, h)), None)
-    return best, other, max(best.runner_up, other.score if other else -np.inf)
-
-
-def swapped(best: Hypothesis) -> Hypothesis | None:
-    """The best hypothesis with two members exchanged: what a proof must be able to refuse."""
-    known = [p for p, image in enumerate(best.order) if image is not None]
-    if len(known) < 2:
-        return None
-    order = list(best.order)
-    order[known[0]], order[known[1]] = order[known[1]], order[known[0]]
-    return replace(best, order=tuple(order))
+        found = volume_map(h, addresses)
+        images = np.array([*(min(c) for c in h.cast.columns), -1], np.int64)
+        found[..., 0] = images[found[..., 0]]
+        missing = found[..., 0] < 0
+        # where a missing one would have it says nothing; which copy comes first neither
+        named.append(np.sort(np.where(missing, -1, found[..., 1] * 4096 + found[..., 0]), axis=0))
+    if named[0].shape != named[1].shape:
+        return False
+    return bool((named[0] == named[1]).all())

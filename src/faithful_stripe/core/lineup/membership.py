@@ -1,135 +1,331 @@
-"""Membership by linear algebra: which images add up to zero, block by block.
+"""Membership: which images belong together, by the linear relations among what stands at one offset.
 
-Over GF(2) the dependencies among the images' blocks at one offset are exactly the parity groups (mirrors
-are dependencies of two). Each sampled block votes; a real group closes on most of the blocks in which it
-holds data, a chance one on almost none.
+Each sampled place votes. A real group closes on most of the places in which it holds data, a chance one on almost
+none. Mirrors are relations of two; the pairs of a RAID 1E hold in a part of the rows each and form a chain.
 """
 
 from __future__ import annotations
 
 from collections import Counter
-from dataclasses import dataclass, replace
-from functools import reduce
-from operator import xor
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field
+from itertools import pairwise
 
 import numpy as np
 import numpy.typing as npt
 
-from .samples import Blocks, Pile
+from ..ranges import union
+from .algebra import Relation, null_spaces, relations, sketch
+from .samples import BLOCK, Pile
 
-SAMPLES = 1500
-LEAST_BLOCKS, LEAST_SHARE = 8, 0.4
-"""A group must close on this many blocks, and on this share of those in which two members hold data."""
+SAMPLE_BLOCKS, LEAST_PLACES = 6144, 192
+"""Blocks that are sketched in all, and fewest places whatever the number of images."""
+
+LEAST_CLOSING, LEAST_SHARE = 6, 0.42
+"""A group must close on this many places, and on this share of those in which it holds data."""
+
+BATCH = 128
+SECTOR = 512
+COMPARED_BYTES, CHUNK = 256 << 20, 1 << 20
+
+NOISE_VALUES = 254
+"""Byte values that a block of noise, 4096 bytes, holds at least (256 but for about e^-16 of them each)."""
+
+
+@dataclass(frozen=True)
+class Place:
+    """What is known of one offset: which images hold something there, the relations among them, and those that all
+    hold the same, four or more, whose relations are left out."""
+
+    offset: int
+    filled: frozenset[int]
+    relations: tuple[Relation, ...]
+    alike: tuple[frozenset[int], ...] = ()
+    noise: frozenset[int] = frozenset()
 
 
 @dataclass(frozen=True)
 class Membership:
-    """One parity group or set of mirrors.
+    """Images that belong together.
 
     images    indices into the pile, ascending
-    mirrors   whether all are copies of one another
-    closing   sampled blocks on which it closes, of `blocks` in which a member holds data (a parity group's blocks
-              that are the same on all members are left out)
-    open      blocks on which it does not, between the first and the last on which it does: before and
-              after, members may carry what is not the array's
+    kind      "sum" (they add up to zero: one parity), "two" (P and Q), "two less one" (P and Q, one member missing),
+              "copies" (of one another), "chain" (each pair equal in a part of the rows: RAID 1E),
+              "ring" (each found again on the next one, a strip further: RAID 1E offset)
+    closing   places at which they close, of `blocks` at which one of them holds data
+    open      offsets at which they do not, between the first and the last at which they do: before and after,
+              members may carry what is not the array's
+    order     of a chain or ring, as far as it is known; strip: of a ring, in bytes
     """
 
     images: tuple[int, ...]
-    mirrors: bool
+    kind: str
     closing: int
     blocks: int
-    open: int = 0
+    open: tuple[int, ...] = ()
+    order: tuple[int, ...] = field(default=())
+    strip: int = 0
 
 
-def sketch(blocks: Blocks) -> npt.NDArray[np.uint64]:
-    """64 bytes of each block that keep every XOR relation: uint64 (n, 8) from uint8 (n, 4096).
+@dataclass(frozen=True, eq=False)
+class Survey:
+    """The pile's data, sampled: int64 (places,) offsets, uint8 (places, images, 64) sketches of what is there, and
+    bool (places, images): whether it looks like noise."""
 
-    The 64 pieces of a block are rotated by their index and added; the map is linear over GF(2), so
-    blocks that add up to zero have sketches that do, and others agree by chance once in 2^512.
+    offsets: npt.NDArray[np.int64]
+    sketches: npt.NDArray[np.uint8]
+    noise: npt.NDArray[np.bool_]
+
+
+def survey(pile: Pile, most: int = SAMPLE_BLOCKS) -> Survey:
+    """Read and sketch about `most` blocks, spread evenly over the data of all images."""
+    return survey_at(pile, pile.places(max(LEAST_PLACES, most // max(1, len(pile)))), True)
+
+
+def survey_at(pile: Pile, offsets: npt.NDArray[np.int64], sectors: bool = False) -> Survey:
+    """Read and sketch the blocks at these offsets of every image.
+
+    sectors  sketch one sector of each block, the one that most images fill: a block may lie across the border of two
+             strips where data start at an odd place, a sector never does
     """
-    words = blocks.view(np.uint64).reshape(len(blocks), 64, 8)
-    turn = np.arange(64, dtype=np.uint64)[:, None]
-    turned = words << turn | words >> (np.uint64(64) - turn) % np.uint64(64)
-    turned[:, 0] = words[:, 0]
-    result: npt.NDArray[np.uint64] = np.bitwise_xor.reduce(turned, axis=1)
-    return result
+    offsets = offsets.copy()
+    sketches = np.zeros((len(offsets), len(pile), 64), np.uint8)
+    noise = np.zeros((len(offsets), len(pile)), bool)
+    for row, offset in enumerate(offsets.tolist()):
+        holders = [i for i in pile.holding(offset) if offset + BLOCK <= pile.sources[i].size]
+        if holders:
+            blocks = pile.column(offset, holders)
+            if sectors:
+                one = int(np.argmax(blocks.reshape(len(blocks), -1, SECTOR).any(axis=2).sum(axis=0)))
+                offsets[row] += one * SECTOR
+                sketches[row, holders] = sketch(blocks[:, one * SECTOR : one * SECTOR + SECTOR])
+            else:
+                sketches[row, holders] = sketch(blocks)
+            values = (np.arange(len(blocks))[:, None] * 256 + blocks).reshape(-1)
+            counts = np.bincount(values, minlength=256 * len(blocks)).reshape(-1, 256)
+            noise[row, holders] = (counts > 0).sum(axis=1) >= NOISE_VALUES
+    return Survey(offsets, sketches, noise)
 
 
-def memberships(pile: Pile) -> list[Membership]:
-    """The groups in a pile, disjoint, the best supported first."""
-    table = _sketches(pile)
-    if not table:
-        return []
-    counts: Counter[int] = Counter()
-    for held in table:
-        counts.update(_circuits(held))
-    tested = [m for mask, _votes in counts.most_common(200) if (m := _test(mask, table))]
+def places_of(taken: Survey, left_out: Iterable[int] = ()) -> list[Place]:
+    """The relations at each place, some images left out."""
+    found = []
+    for at in range(0, len(taken.offsets), BATCH):
+        sketches = taken.sketches[at : at + BATCH].copy()
+        sketches[:, list(left_out)] = 0
+        for row, space in enumerate(null_spaces(sketches)):
+            zero = ~sketches[row].any(axis=1)
+            filled = frozenset(np.flatnonzero(~zero).tolist())
+            if filled:
+                parts, alike = _sound(relations(space, zero), sketches[row])
+                noise = frozenset(np.flatnonzero(taken.noise[at + row]).tolist())
+                found.append(Place(int(taken.offsets[at + row]), filled, parts, alike, noise))
+    return found
+
+
+def look_alikes(taken: Survey) -> list[tuple[int, int]]:
+    """Pairs of images that hold the same at many places: mirrors, or a member beside its outdated copy."""
+    filled = np.asarray(taken.sketches.any(axis=2))
+    found = []
+    for a in range(taken.sketches.shape[1]):
+        for b in range(a + 1, taken.sketches.shape[1]):
+            either = filled[:, a] | filled[:, b]
+            same = (taken.sketches[:, a] == taken.sketches[:, b]).all(axis=1) & either
+            if same.sum() >= LEAST_CLOSING and same.sum() >= LEAST_SHARE * either.sum():
+                found.append((a, b))
+    return found
+
+
+def differences(pile: Pile, a: int, b: int, most: int = 48) -> npt.NDArray[np.int64]:
+    """Offsets of blocks at which two images differ, spread over all there are in what is compared: int64 (n,)."""
+    found: list[int] = []
+    left = COMPARED_BYTES
+    for start, end in union([*pile.data(a), *pile.data(b)]):
+        for at in range(start, min(end, start + left), CHUNK):
+            stop = min(at + CHUNK, end, pile.sources[a].size, pile.sources[b].size)
+            count = (stop - at) // BLOCK
+            if count > 0:
+                other = (pile.blocks(a, at, count) != pile.blocks(b, at, count)).any(axis=1)
+                found += (at + np.flatnonzero(other) * BLOCK).tolist()
+        left -= end - start
+        if left <= 0:
+            break
+    return np.array(found[:: max(1, len(found) // most)], np.int64)
+
+
+def without_outdated(pile: Pile, taken: Survey) -> tuple[list[Place], list[Membership], dict[int, int]]:
+    """Places, groups, and the images that are outdated copies of a member: outdated -> member.
+
+    Of two look-alikes one is outdated when the other one makes a parity group close.
+    """
+    places = places_of(taken)
+    groups = memberships(places)
+    outdated: dict[int, int] = {}
+    for pair in look_alikes(taken):
+        if any(i in outdated for i in pair):
+            continue
+        best: tuple[float, int] | None = None
+        unlike = survey_at(pile, differences(pile, *pair))
+        for old, kept in (pair, pair[::-1]):
+            made = memberships(places_of(taken, [*outdated, old]))
+            group = next((g for g in made if kept in g.images and g.kind in ("sum", "two", "two less one")), None)
+            if group is None or len(group.images) < 3:
+                continue
+            # where the two differ, the present one closes
+            there = [p for p in places_of(unlike, [*outdated, old]) if p.filled & set(group.images)]
+            right = sum(
+                p.filled & set(group.images) == {i for r in p.relations for i in r.images} & set(group.images)
+                for p in there
+            )
+            worth = group.closing / group.blocks + right / max(1, len(there))
+            if best is None or worth > best[0]:
+                best = (worth, old)
+        already = [g for g in groups if set(pair) <= set(g.images) and g.kind == "sum" and g.closing >= 0.9 * g.blocks]
+        if best is not None and not already:
+            old = best[1]
+            outdated[old] = pair[0] if old == pair[1] else pair[1]
+    if outdated:
+        places = places_of(taken, outdated)
+        groups = memberships(places)
+    return places, groups, outdated
+
+
+def _sound(
+    found: list[Relation], sketches: npt.NDArray[np.uint8]
+) -> tuple[tuple[Relation, ...], tuple[frozenset[int], ...]]:
+    """The relations that say something, and the images of those that do not: four or more that hold the same."""
+    kept: list[Relation] = []
+    alike: list[frozenset[int]] = []
+    for relation in found:
+        same = bool((sketches[list(relation.images)] == sketches[relation.images[0]]).all())
+        if same and len(relation.images) > 3:
+            alike.append(frozenset(relation.images))
+        else:
+            kept.append(relation)
+    return tuple(kept), tuple(alike)
+
+
+def memberships(places: list[Place]) -> list[Membership]:
+    """The groups, disjoint, the best supported first."""
+    candidates = _candidates(places)
+    sound = [m for images in candidates if (m := tested(images, places)) is not None]
+    chains = _chains(places)
+    sound += chains
+    inside = {frozenset(c.images) for c in chains}
+    sound = [m for m in sound if m.kind != "copies" or not any(set(m.images) <= c for c in inside)]
     taken: set[int] = set()
     found = []
-    for candidate in sorted(_with_mirror_sets(tested), key=lambda m: (-m.closing / m.blocks, -m.closing)):
+    for candidate in sorted(sound, key=lambda m: (-round(m.closing / m.blocks, 1), -len(m.images), -m.closing)):
         if not taken & set(candidate.images):
             taken |= set(candidate.images)
             found.append(candidate)
     return found
 
 
-def _sketches(pile: Pile) -> list[dict[int, int]]:
-    """Per sampled block: image -> sketch as a number, for the images that hold something there."""
-    table = []
-    for offset in pile.places(SAMPLES).tolist():
-        holders = pile.holding(offset)
-        numbers = sketch(pile.column(offset, holders))
-        held = {i: int.from_bytes(n.tobytes(), "little") for i, n in zip(holders, numbers, strict=True)}
-        table.append({i: n for i, n in held.items() if n})
-    return [held for held in table if held]
+def _candidates(places: list[Place]) -> list[frozenset[int]]:
+    """Sets of images that are often related, and their unions where they share a member."""
+    counts: Counter[frozenset[int]] = Counter()
+    for place in places:
+        counts.update(frozenset(r.images) for r in place.relations)
+    common = [(s, c) for s, c in counts.most_common(300) if c >= 2]
+    found = {s for s, _c in common}
+    for seed, _count in common[:40]:
+        union = set(seed)
+        for other, count in common:
+            if count >= 3 and union & other and not (len(other) == 2 and len(seed) > 2 and not other <= union):
+                union |= other
+        found.add(frozenset(union))
+    return sorted(found, key=lambda s: (-len(s), sorted(s)))
 
 
-def _circuits(held: dict[int, int]) -> list[int]:
-    """Dependencies among one block's sketches, as bit masks of images, by Gaussian elimination."""
-    basis: dict[int, tuple[int, int]] = {}
-    found = []
-    for image, value in held.items():
-        mask = 1 << image
-        while value:
-            top = value.bit_length()
-            if top not in basis:
-                basis[top] = (value, mask)
-                break
-            value, mask = value ^ basis[top][0], mask ^ basis[top][1]
-        else:
-            found.append(mask)
-    return found
-
-
-def _test(mask: int, table: list[dict[int, int]]) -> Membership | None:
-    images = tuple(i for i in range(mask.bit_length()) if mask >> i & 1)
-    closes = []
-    for held in table:
-        values = [held[i] for i in images if i in held]
-        # the same on all of them says nothing of parity: a controller's metadata, or a pattern
-        same = len(values) == len(images) > 2 and len(set(values)) == 1
-        if values and not same:
-            closes.append(reduce(xor, values) == 0)
-    closing, blocks = sum(closes), len(closes)
-    if closing < LEAST_BLOCKS or closing < LEAST_SHARE * blocks:
+def tested(images: frozenset[int], places: Sequence[Place]) -> Membership | None:
+    """The group of these images, as the places show it; None where they do not close."""
+    closes: list[bool] = []
+    offsets: list[int] = []
+    scarce: list[bool] = []
+    taking_part: Counter[int] = Counter()
+    noisy = 0
+    kinds: Counter[str] = Counter()
+    for place in places:
+        filled = place.filled & images
+        if not filled:
+            continue
+        inside = [r for r in place.relations if set(r.images) <= images]
+        if any(images <= same for same in place.alike):
+            continue  # the same on all says nothing of parity: a controller's metadata, or a pattern
+        covered = set().union(*(r.images for r in inside))
+        if not covered and filled == images and filled <= place.noise:
+            noisy += 1  # noise on all: never initialized, most likely
+        closes.append(filled == covered)
+        scarce.append(len(filled) <= max(1, len(images) // 4))
+        offsets.append(place.offset)
+        if filled == covered:
+            taking_part.update(covered)
+        if filled == covered == images and len(inside) == 1:
+            kinds[_kind(inside[0])] += 1
+    closing = sum(closes)
+    if closing < LEAST_CLOSING or closing < LEAST_SHARE * (len(closes) - noisy):
         return None
-    inside = closes[closes.index(True) : len(closes) - closes[::-1].index(True)]
-    return Membership(images, len(images) == 2, closing, blocks, inside.count(False))
+    if min(taking_part[i] for i in images) < max(3, 0.02 * closing):
+        return None  # somebody in it hardly ever holds anything when they close
+    first, last = closes.index(True), len(closes) - closes[::-1].index(True)
+    # before and after, members may carry what is not the array's: but then all of them do
+    open_at = tuple(
+        o
+        for i, (o, c, few) in enumerate(zip(offsets, closes, scarce, strict=True))
+        if not c and (first <= i < last or few)
+    )
+    kind = _group_kind(len(images), kinds)
+    return Membership(tuple(sorted(images)), kind, closing, len(closes) - noisy, open_at) if kind else None
 
 
-def _with_mirror_sets(tested: list[Membership]) -> list[Membership]:
-    """Pairs that share an image joined into one set of mirrors."""
-    sets: list[Membership] = []
-    for pair in (m for m in tested if m.mirrors):
-        joined = pair
-        for other in [s for s in sets if set(s.images) & set(joined.images)]:
-            sets.remove(other)
-            joined = replace(
-                joined,
-                images=tuple(sorted({*joined.images, *other.images})),
-                closing=min(joined.closing, other.closing),
-                blocks=max(joined.blocks, other.blocks),
-                open=max(joined.open, other.open),
-            )
-        sets.append(joined)
-    return [m for m in tested if not m.mirrors] + sets
+def _kind(relation: Relation) -> str:
+    if relation.plain:
+        return "copies" if len(relation.images) == 2 else "sum"
+    if len(relation.basis) == len(relation.images) - 1 and _equal(relation):
+        return "copies"
+    return {1: "two less one", 2: "two"}.get(len(relation.basis), "more")
+
+
+def _equal(relation: Relation) -> bool:
+    """Whether the relations say that all are the same: every one adds up to zero over two images."""
+    return all((row != 0).sum() == 2 and len(set(row[row != 0].tolist())) == 1 for row in relation.basis)
+
+
+def _group_kind(count: int, kinds: Counter[str]) -> str:
+    """The kind that the full places agree on; where Q is the missing member, a P+Q group shows plain sums too."""
+    if not kinds:
+        return ""
+    if kinds["two less one"] and kinds["two"] < kinds["two less one"]:
+        return "two less one" if count > 2 else ""
+    kind = max(kinds, key=lambda k: (kinds[k], k))
+    if kind == "more":
+        return ""
+    return kind
+
+
+def _chains(places: list[Place]) -> list[Membership]:
+    """Images of which each equals its neighbour on one side in some rows, on the other side in others."""
+    pairs: Counter[tuple[int, int]] = Counter()
+    for place in places:
+        for relation in place.relations:
+            if len(relation.images) == 2 and relation.plain:
+                pairs[relation.images[0], relation.images[1]] += 1
+    either = {p: sum(p[0] in place.filled or p[1] in place.filled for place in places) for p in pairs}
+    edges = {p for p, c in pairs.items() if c >= LEAST_CLOSING and 0.25 <= c / max(1, either[p]) <= 0.8}
+    near: dict[int, set[int]] = {}
+    for a, b in edges:
+        near.setdefault(a, set()).add(b)
+        near.setdefault(b, set()).add(a)
+    found = []
+    for end in sorted(i for i, others in near.items() if len(others) == 1):
+        path = [end]
+        while True:
+            onward = [b for b in near[path[-1]] if b not in path]
+            if len(onward) != 1 or len(near[path[-1]]) > 2:
+                break
+            path.append(onward[0])
+        if len(path) >= 3 and path[0] < path[-1] and len(near[path[-1]]) == 1:
+            closing = sum(pairs[min(a, b), max(a, b)] for a, b in pairwise(path))
+            found.append(Membership(tuple(sorted(path)), "chain", closing, max(closing, len(places)), (), tuple(path)))
+    return found

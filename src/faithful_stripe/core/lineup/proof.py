@@ -45,18 +45,26 @@ class Proof:
         return self.failures == 0 and self.passes >= 8
 
 
-def prove_ext4(volume: BlockSource, base: int, most_inodes: int = MOST_INODES, most_files: int = MOST_FILES) -> Proof:
-    """What an ext4 file system at `base` proves about the volume it is read from."""
+def prove_ext4(
+    volume: BlockSource, base: int, most_inodes: int = MOST_INODES, most_files: int = MOST_FILES,
+    known: tuple[ext4.Superblock, ext4.Descriptors] | None = None,
+) -> Proof:  # fmt: skip
+    """What an ext4 file system at `base` proves about the volume it is read from.
+
+    known  its superblock and descriptors, where they were found elsewhere; else they are read at `base`
+    """
     proof = Proof()
     try:
-        fs = ext4.Ext4(volume, base)
+        fs = ext4.Ext4(volume, base, known)
     except ValueError:
         proof.note("superblock", 0, 1)
         return proof
-    proof.note("superblock", 1, 0)
+    if known is None:
+        proof.note("superblock", 1, 0)
     if not fs.sb.checksums:
         return proof
-    proof.note("group descriptors", len(fs.groups), fs.sb.groups - len(fs.groups))
+    if known is None:
+        proof.note("group descriptors", len(fs.groups), fs.sb.groups - len(fs.groups))
     try:
         _prove_inodes(fs, proof, most_inodes, most_files)
     except BlockSourceError:

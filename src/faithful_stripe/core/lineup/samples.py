@@ -14,7 +14,11 @@ from ..source import BlockSource, BlockSourceError
 BLOCK = 4096
 """The grid of samples in bytes: the smallest strip there is, so that no sample crosses a border."""
 
+PIECE = 64 << 10
+"""Stretches that are read at once, in bytes."""
+
 Blocks = npt.NDArray[np.uint8]
+Bytes = npt.NDArray[np.uint8]
 
 
 @dataclass
@@ -65,6 +69,41 @@ class Pile:
                 full = np.flatnonzero(blocks.any(axis=1))
                 if len(full):
                     yield at + full * BLOCK, blocks[full]
+
+    def pieces(self, image: int, budget: int, overlap: int = 16 << 10) -> Iterator[tuple[int, Bytes]]:
+        """(offset, bytes) of stretches of an image's data, each with `overlap` bytes of what follows it.
+
+        All of the data where they fit into `budget` bytes; else the first and last stretches and others spread
+        evenly. Zeros stand where nothing can be read. A stretch is PIECE bytes, on a grid of PIECE.
+        """
+        size = self.sources[image].size // 512 * 512
+        none = [np.empty(0, np.int64)]
+        numbers = np.unique(np.concatenate([np.arange(a // PIECE, -(-b // PIECE)) for a, b in self.data(image)] + none))
+        most = max(8, budget // PIECE)
+        if len(numbers) > most:
+            edge = most // 8
+            inner = np.linspace(edge, len(numbers) - 1 - edge, most - 2 * edge).astype(np.int64)
+            chosen = np.concatenate([np.arange(edge), inner, np.arange(len(numbers) - edge, len(numbers))])
+            numbers = numbers[np.unique(chosen)]
+        for number in numbers.tolist():
+            start = number * PIECE
+            end = min(size, start + PIECE + overlap)
+            yield start, self.stretch(image, start, end - start)
+
+    def stretch(self, image: int, start: int, length: int) -> Bytes:
+        """The bytes [start, start + length) of an image: uint8 (length,); zeros where they cannot be read."""
+        out = np.zeros(length, np.uint8)
+        try:
+            self.sources[image].read_into(start, out)
+        except BlockSourceError:
+            for at in range(0, length, 512):
+                try:
+                    self.sources[image].read_into(start + at, out[at : at + 512])
+                except BlockSourceError:
+                    out[at : at + 512] = 0
+                    self.unreadable += 1
+        self.bytes_read += length
+        return out
 
     def places(self, most: int) -> npt.NDArray[np.int64]:
         """Offsets of blocks where some image has data: all, or `most` spread evenly over the data."""

@@ -1,24 +1,23 @@
-"""Solving a pile: membership, anchors, hypotheses, proof, verdict, in that order."""
+"""Solving a pile: samples, evidence, hypotheses, proof, verdict, in that order."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Sequence
+from itertools import combinations
 
-from ..arrays.engine import Array
-from .anchors import Anchors, find_anchors
-from .document import Evidence, Lineup, Solution
-from .hypotheses import Hypothesis, empty_cells, hypotheses, rank, swapped
-from .membership import Membership, memberships
-from .partitions import COMMON_STARTS, partition_starts
-from .proof import Proof, prove_ext4
+import numpy as np
+
+from .anchors import Anchors
+from .ballots import bases_of, entry_of, moved_base, split, with_prior
+from .cast import Cast, casts, layouts_of
+from .document import Lineup, Solution
+from .hypotheses import make_ballot
+from .judging import conclude, members_only
+from .mirrors import conclude_mirror
 from .samples import Pile
-
-MARGIN_NATS, TOTAL_NATS = 12.0, 25.0
-"""What `certain` needs beside a proof: lead over the next different answer, and evidence in all."""
-
-PROBABLE_NATS = 4.0
-
-Tell = Callable[[str], None]
+from .search import search
+from .table import USUAL_STARTS, WEAK_SHARE, Table, Tell, clusters, guessed_starts, lay_out, loose_images
+from .verdict import TOTAL_NATS
 
 
 def solve(pile: Pile, tell: Tell = lambda _text: None) -> Solution:
@@ -26,166 +25,97 @@ def solve(pile: Pile, tell: Tell = lambda _text: None) -> Solution:
 
     tell  is told what is being looked at, for a person who waits
     """
-    tell("which images belong together")
-    groups = memberships(pile)
-    anchors = find_anchors(pile, tell)
-    bases = sorted({*COMMON_STARTS, *partition_starts(pile)})
+    table = lay_out(pile, tell)
     found: list[Lineup] = []
     taken: set[int] = set()
-    for group in groups:
-        tell(f"order of {len(group.images)} images that belong together")
-        made = _mirror(pile, group, anchors, bases) if group.mirrors else _parity(pile, group, anchors, bases)
-        found.append(made)
-        taken |= set(group.images)
-    for fs in anchors:
-        rest = sorted({int(i) for i in fs.image} - taken)
-        if len(rest) > 1:
-            tell(f"order of {len(rest)} images with parts of one file system")
-            loose = _without_parity(pile, rest, fs, bases)
-            if loose:
-                found.append(loose)
-                taken |= set(rest)
+    for images, grounds in clusters(table):
+        made = solve_cluster(table, images - taken, grounds, taken)
+        if made is not None:
+            found.append(made)
+            taken |= {pile.names.index(m) for m in [*made.members, *made.stale] if m is not None}
+    rest = loose_images(table, taken)
+    if len(rest) > (2 if found else 1):
+        made = solve_cluster(table, set(rest), [], taken)
+        if made is not None and (made.verdict != "undecided" or not found):
+            found.append(made)
+            taken |= {pile.names.index(m) for m in made.members if m is not None}
     unused = tuple(pile.names[i] for i in range(len(pile)) if i not in taken)
     notes = (f"{pile.unreadable} blocks could not be read",) if pile.unreadable else ()
-    return Solution(tuple(found), unused, pile.bytes_read, notes)
+    return Solution(tuple(found), unused, pile.bytes_read, notes, tuple(table.trace))
 
 
-def _parity(pile: Pile, group: Membership, anchors: list[Anchors], bases: list[int]) -> Lineup:
-    """A complete group that adds up to zero: RAID 5."""
-    cells = empty_cells(pile, group.images)
-    tried: list[tuple[Hypothesis, Anchors]] = []
-    for fs in anchors:
-        tried += [(h, fs) for h in hypotheses("RAID5", group.images, 0, fs, bases, cells)]
-    closing = Evidence(
-        "membership",
-        group.closing,
-        f"blocks on which these {len(group.images)} images add up to zero, of {group.blocks}",
-    )
-    if not tried:
-        return _members_only(pile, group, closing)
-    return _conclude(pile, tried, [closing], group.open)
+def options_of(table: Table, images: set[int], grounds: Sequence[Anchors], taken: set[int]) -> list[Cast]:
+    """The casts worth trying: these images, and these with what is like them and has no structures of its own."""
+    groups = [g for g in table.groups if set(g.images) <= images]
+    found = casts(images, groups)
+    if not found or (groups and all(g.closing < WEAK_SHARE * g.blocks for g in groups)):
+        found += casts(images, ())  # relations that hold in a part of the places may be those of almost empty rows
+    kinds = {g.kind for g in groups}
+    shape = {len(g.images) + (g.kind == "two less one") for g in groups}
+    alike = [
+        g for g in table.groups
+        if g not in groups and not set(g.images) & taken and shape == {len(g.images) + (g.kind == "two less one")}
+        and (g.kind in kinds or "sum" not in kinds | {g.kind})
+    ]  # fmt: skip
+    if alike:
+        wider = images | {i for g in alike for i in g.images}
+        found += casts(wider, groups + alike)
+    extra = [i for i in loose_images(table, taken) if i not in images]
+    loose = images - {i for g in groups for i in g.images}
+    copies = [g for g in groups if g.kind == "copies"]
+    other_spans = bool(shape) and not copies and len(extra) >= max(shape) - 2
+    if extra and ((grounds and loose) or (copies and not grounds) or other_spans):
+        sizes = [table.pile.sources[i].size for i in images]
+        middle = float(np.median(sizes))
+        close = [i for i in extra if abs(table.pile.sources[i].size - middle) < middle / 16]
+        if loose == images and len(close) > 1:  # striped, with some of what lies about: who belongs is found on the way
+            every = tuple((i,) for i in sorted(images | set(close)))
+            found += [Cast("RAID0", layouts_of("RAID0", n), every) for n in range(len(images), len(every))]
+        for some in _subsets(close):
+            found += [c for c in casts(images | some, groups) if len(close) < 3 or c.layouts[0].spans == 1]
+    return found
 
 
-def _without_parity(pile: Pile, images: list[int], fs: Anchors, bases: list[int]) -> Lineup | None:
-    """Images that share a file system but close no parity: RAID 0, or RAID 5 with one member missing."""
-    tried = [(h, fs) for h in hypotheses("RAID0", images, 0, fs, bases, None)]
-    tried += [(h, fs) for h in hypotheses("RAID5", images, 1, fs, bases, None)]
-    return _conclude(pile, tried, []) if tried else None
+def _subsets(items: Sequence[int]) -> list[set[int]]:
+    """All of them first; up to three of them also in every choice."""
+    if not items:
+        return []
+    if len(items) > 3:
+        return [set(items)]
+    return [set(c) for n in range(len(items), 0, -1) for c in combinations(items, n)]
 
 
-def _mirror(pile: Pile, group: Membership, anchors: list[Anchors], bases: list[int]) -> Lineup:
-    """Copies of one another: RAID 1. Their order cannot be told and does not matter."""
-    order = group.images
-    hypothesis = Hypothesis("RAID1", 65536, None, None, 0, 0, order, 0.0, 0.0, 0)
-    evidence = [Evidence("membership", group.closing, f"blocks on which all copies are equal, of {group.blocks}")]
-    proof = Proof()
-    array = _array(pile, hypothesis)
-    known = any(set(fs.image.tolist()) & set(order) for fs in anchors)
-    if known:
-        proof = max((prove_ext4(array, base) for base in bases), key=lambda p: (p.holds, p.passes))
-        evidence += _proof_evidence(proof)
-    equal = group.open == 0
-    sure = proof.holds and equal
-    part = known and not proof.holds
-    settle = "" if sure else "a file system that can be read, or the controller's own configuration"
-    if part:
-        settle = "parts of a file system are there, but it does not read as a plain mirror: perhaps a striped one"
-    elif not equal:
-        settle = "the copies differ in places: find out which was written last"
-    return Lineup(
-        geometry=array.geometry,
-        members=tuple(pile.names[i] for i in order),
-        verdict="certain" if sure else "undecided" if part else "probable",
-        best=float(group.closing),
-        next=0.0,
-        evidence=tuple(evidence),
-        alternatives=(
-            "the members are interchangeable: any order gives the same volume; the strip size has no effect",
-        ),
-        settle=settle,
-    )
-
-
-def _members_only(pile: Pile, group: Membership, closing: Evidence) -> Lineup:
-    """Membership known, order not."""
-    unknown = Hypothesis("RAID5", 65536, "parity-N", "continuation", 0, 0, group.images, 0.0, 0.0, 0)
-    return Lineup(
-        geometry=_array(pile, unknown).geometry,
-        members=tuple(pile.names[i] for i in group.images),
-        verdict="undecided",
-        best=0.0,
-        next=0.0,
-        evidence=(closing,),
-        alternatives=("any order, strip size and rotation of these members",),
-        settle="nothing on them states its own address: a known file's contents or the controller's configuration",
-    )
-
-
-def _conclude(
-    pile: Pile, tried: list[tuple[Hypothesis, Anchors]], evidence: list[Evidence], open_blocks: int = 0
-) -> Lineup:
-    """Rank, prove, and say how sure that is.
-
-    open_blocks  sampled blocks on which the parity of the group does not close
-    """
-    by_hypothesis = dict(tried)
-    best, other, next_score = rank(list(by_hypothesis))
-    fs = by_hypothesis[best]
-    proof = prove_ext4(_array(pile, best), best.base)
-    rivals = [h for h in (other, swapped(best)) if h is not None]
-    refuses = all(prove_ext4(_array(pile, h), h.base).failures for h in rivals)
-    kinds = ", ".join(f"{count} {kind}" for kind, count in fs.kinds.items())
-    says = f"strips in which structures that state their own address stand where this lineup puts them ({kinds} found)"
-    evidence = [*evidence, Evidence("anchors", best.cells, says), *_proof_evidence(proof)]
-    lead = best.score - next_score
-    enough = lead > MARGIN_NATS and best.score > TOTAL_NATS
-    certain = proof.holds and refuses and enough and open_blocks == 0
-    verdict = "certain" if certain else "probable" if lead > PROBABLE_NATS and not proof.failures else "undecided"
-    alternatives: list[str] = []
-    if verdict == "undecided" and other is not None:
-        alternatives.append(_words(pile, other))
-    settle = "" if certain else _settle(proof, lead, refuses, open_blocks)
-    return Lineup(
-        geometry=_array(pile, best).geometry,
-        members=tuple(None if i is None else pile.names[i] for i in best.order),
-        verdict=verdict,
-        best=best.score,
-        next=max(0.0, next_score),
-        evidence=tuple(evidence),
-        alternatives=tuple(alternatives),
-        settle=settle,
-    )
-
-
-def _settle(proof: Proof, lead: float, refuses: bool, open_blocks: int) -> str:
-    if open_blocks:
-        return (
-            f"parity does not close on {open_blocks} sampled blocks: a member is out of date, or was never initialized"
-        )
-    if proof.failures:
-        return "checksums fail under the best answer: a member may be missing, stale or foreign"
-    if not refuses:
-        return "the proof would pass for another answer too: more data, or files with their own checksum"
-    if lead <= MARGIN_NATS:
-        return f"another answer is only {max(0.0, lead):.0f} nats behind: more structures that state their address"
-    return "too little was found: more data on the volume, or the controller's own configuration"
-
-
-def _proof_evidence(proof: Proof) -> list[Evidence]:
-    found = [Evidence("proof", count, f"{kind} correct in the rebuilt volume") for kind, count in proof.held.items()]
-    return found + [
-        Evidence("against", count, f"{kind} wrong in the rebuilt volume") for kind, count in proof.failed.items()
-    ]
-
-
-def _array(pile: Pile, hypothesis: Hypothesis) -> Array:
-    known = [pile.sources[i].size for i in hypothesis.order if i is not None]
-    unit = hypothesis.strip
-    extent = max(unit, (min(known) - hypothesis.start) // unit * unit)
-    members = [None if i is None else pile.sources[i] for i in hypothesis.order]
-    return Array(hypothesis.geometry(extent), members, name="rebuilt volume")
-
-
-def _words(pile: Pile, h: Hypothesis) -> str:
-    order = ", ".join("missing" if i is None else pile.names[i] for i in h.order)
-    return f"{h.level}, strip {h.strip}, {h.rotation or '-'} {h.data or ''}: {order} (score {h.score:.0f})"
+def solve_cluster(table: Table, images: set[int], grounds: Sequence[Anchors], taken: set[int]) -> Lineup | None:
+    """The lineup of images that belong together."""
+    groups = [g for g in table.groups if set(g.images) <= images]
+    table.tell(f"order of {len(images)} images that belong together")
+    files = [g for g in sorted(grounds, key=lambda a: -len(a)) if not g.ground.starts]
+    tables = [g for g in grounds if g.ground.starts]
+    starts = sorted({s for g in tables for s in g.ground.starts})
+    options = options_of(table, images, grounds, taken)
+    if not options:
+        return None
+    usual = guessed_starts(table, images, groups)
+    mirror: Lineup | None = None
+    if options[0].level == "RAID1":
+        mirror = conclude_mirror(table, options[0], groups[0], grounds, starts, usual[0])
+        options = [o for o in options if o.level != "RAID1"]
+        if mirror.verdict == "certain" or not options:
+            return mirror
+    primary = next(iter([*files, *tables]), None)
+    used, _kept = split(primary)
+    entries = [entry_of(table, cast, make_ballot(cast, used)) for cast in options]
+    bases = bases_of(primary, starts)
+    found = search(entries, bases, usual)[:60]
+    if primary is not None and found and found[0].start not in USUAL_STARTS and not primary.ground.starts:
+        # the same places with the ground further on in the volume, and data that start where they usually do
+        more = [b for s in (*usual, *USUAL_STARTS) if (b := moved_base(found[0], s)) is not None]
+        entries = [e for e in entries if e.reader.cast is found[0].cast]
+        found += search(entries, [b for b in more if b not in bases], usual)[:60] if more else []
+    ranked = sorted((with_prior(table, h, files + tables, starts, usual) for h in found), key=lambda h: -h.score)
+    made = conclude(table, ranked, files, tables, starts, usual) if ranked else None
+    if made is None and mirror is None and len(groups) == 1:
+        return members_only(table, groups[0])
+    if mirror is not None and (made is None or made.verdict == "undecided" or made.best < TOTAL_NATS):
+        return mirror
+    return made

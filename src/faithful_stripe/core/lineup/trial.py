@@ -12,16 +12,14 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from itertools import combinations
 
-import numpy as np
-
-from ..arrays.engine import Array, Member, data_rows
+from ..arrays.engine import Array, Member
 from ..arrays.geometry import STRIP_LEAST, STRIP_MOST, Geometry, geometry
 from ..arrays.levels import LEVELS, GeometryError
-from ..arrays.rebuild import check_rows
 from ..errors import StripeError
 from .document import Lineup
 from .partitions import COMMON_STARTS, partition_starts
 from .proof import Proof, prove_ext4
+from .rows import test_rows
 from .samples import Pile
 
 MOST_ROWS = 192
@@ -147,36 +145,9 @@ def _other(claim: Attempt, what: str, **changed: object) -> Iterator[Attempt]:
 
 def _tried(attempt: Attempt, sources: Sequence[Member]) -> Attempt:
     array = Array(attempt.geometry, [sources[i] for i in attempt.members], name="claimed volume")
-    rows, broken = _rows(array)
+    rows, broken = test_rows(array, MOST_ROWS)
     proof = Proof() if broken > rows // 2 and rows else _best_proof(array)
     return replace(attempt, rows=rows, broken=broken, passes=proof.passes, failures=proof.failures)
-
-
-def _rows(array: Array) -> tuple[int, int]:
-    """Rows tested and rows that do not add up; groups that lack a member are passed over, none may be left."""
-    made = array.geometry
-    missing = frozenset(i for i, member in enumerate(array.members) if member is None)
-    if not made.redundant or all(members & missing for members, _survives in made.pattern.sets):
-        return 0, 0
-    unit = made.pattern.unit_rows
-    ranges = data_rows(made, array.members, 0, made.rows)
-    units = sorted({row // unit * unit for a, b in ranges for row in _spread(a, b, MOST_ROWS)})
-    if len(units) > MOST_ROWS:
-        units = [units[i] for i in np.linspace(0, len(units) - 1, MOST_ROWS).astype(int)]
-    tested = broken = 0
-    for row in units:
-        last = min(row + unit, made.rows)
-        try:
-            bad = {m.row for _end, found in check_rows(array, row, last, missing) for m in found}
-        except StripeError:
-            continue  # what cannot be read is evidence lost
-        tested += last - row
-        broken += len(bad)
-    return tested, broken
-
-
-def _spread(first: int, last: int, most: int) -> list[int]:
-    return list(range(first, last)) if last - first <= most else [int(r) for r in np.linspace(first, last - 1, most)]
 
 
 def _best_proof(array: Array) -> Proof:

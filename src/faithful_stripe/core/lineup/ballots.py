@@ -1,0 +1,172 @@
+"""Ballots: the evidence on the table as it concerns one cast, and where a file system may start in its volume."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+from itertools import permutations, product
+
+import numpy as np
+
+from .algebra import roles
+from .anchors import Anchors
+from .cast import Cast
+from .hypotheses import Ballot, Hypothesis, make_ballot
+from .partitions import COMMON_STARTS
+from .search import Entry, Reader, Shared
+from .table import Table
+from .verdict import held_facts
+
+DECLARED_NATS, UNDECLARED_NATS, LEFT_OUT_NATS = 6.0, 8.0, 2.0
+"""For a file system that starts where a partition table says; against one that starts in the middle of the volume with
+no table; against each place with the array's data before its start."""
+
+START_NATS = 3.0
+"""For a start at 0: most arrays have it, and nothing else tells a start from a file system's place in the volume."""
+
+
+def entry_of(table: Table, cast: Cast, ballot: Ballot) -> Entry:
+    """A cast ready for the search."""
+    computed = cast.missing == 1 and cast.level in ("RAID4", "RAID5")
+    shared = table.shared.setdefault((cast.columns, computed), Shared())
+    reader = Reader(table.pile, table.stock, table.places, cast, shared)
+    return Entry(reader, add_algebra(table, cast, ballot), chain_hints(table, cast))
+
+
+def chain_hints(table: Table, cast: Cast) -> list[list[int]]:
+    """Orders that the pairs of a RAID 1E suggest: along the chain, and back."""
+    column = {images[0]: c for c, images in enumerate(cast.columns)}
+    paths = [[column[i] for i in g.order] for g in table.groups if g.order and set(g.order) <= set(column)]
+    if cast.level != "RAID1E" or not paths:
+        return []
+    if cast.strip:
+        known = [*range(len(cast.columns)), *[len(cast.columns)] * cast.missing]
+        return [known[turn:] + known[:turn] for turn in range(len(known))]
+    none = len(cast.columns)
+    pieces = paths + [[c] for c in range(none) if not any(c in p for p in paths)]
+    pieces += [[none]] * cast.missing
+    if len(pieces) > 4:
+        pieces = [[c for p in pieces for c in p]]
+    found: list[list[int]] = []
+    for order in permutations(pieces):
+        for turned in product((1, -1), repeat=len(order)):
+            found.append([c for piece, way in zip(order, turned, strict=True) for c in piece[::way]])
+    return [list(f) for f in dict.fromkeys(map(tuple, found))]
+
+
+def add_algebra(table: Table, cast: Cast, ballot: Ballot) -> Ballot:
+    """The ballot with what the relations say of roles, and of empty cells."""
+    groups = [g for g in table.groups if set(g.images) <= set(cast.images)]
+    column = {i: c for c, images in enumerate(cast.columns) for i in images}
+    role: list[tuple[int, int, int, float]] = []
+    zero: list[tuple[int, int]] = []
+    two = any(g.kind in ("two", "two less one") for g in groups)
+    sets = [frozenset(g.images) for g in groups] if cast.groups else [frozenset(cast.images)]
+    nested_unknown = cast.layouts[0].spans > 1 and not cast.groups
+    parity = cast.level not in ("RAID0", "RAID10", "RAID1E", "RAID1")
+    for place in table.places if parity else ():
+        for images in sets:
+            inside = [r for r in place.relations if set(r.images) <= images]
+            if two and cast.level in ("RAID6", "RAID60"):
+                for relation in inside if len(inside) == 1 and len(inside[0].images) > 2 else ():
+                    answers = roles(relation, cast.layouts[0].span_members)
+                    for answer in answers if len(answers) <= 4 else ():
+                        role += [(column[i], place.offset, r, 1 / len(answers)) for i, r in answer.items()]
+            filled = place.filled & images
+            closed = not cast.groups or filled == set().union(*(r.images for r in inside))
+            if filled and closed and not nested_unknown:
+                zero += [(column[i], place.offset) for i in images - filled if i in column]
+    return replace(
+        ballot,
+        role_who=np.array([r[0] for r in role], np.int64), role_offset=np.array([r[1] for r in role], np.int64),
+        role=np.array([r[2] for r in role], np.int64), role_weight=np.array([r[3] for r in role], np.float64),
+        zero_who=np.array([z[0] for z in zero], np.int64), zero_offset=np.array([z[1] for z in zero], np.int64),
+    )  # fmt: skip
+
+
+def split(anchors: Anchors | None) -> tuple[Anchors | None, Anchors | None]:
+    """Facts to search with, and, where there are plenty, facts kept out for the proof: every fourth 64 KiB."""
+    if anchors is None:
+        return None, None
+    out = (anchors.offset // (64 << 10) * 7 + anchors.image * 13) % 4 == 0
+    if len(anchors) < 80 or out.all() or not out.any():
+        return anchors, None
+    return _chosen(anchors, ~out), _chosen(anchors, out)
+
+
+def _chosen(a: Anchors, rows: np.ndarray) -> Anchors:
+    return Anchors(a.ground, a.image[rows], a.offset[rows], a.address[rows], a.count[rows])
+
+
+def joint(cast: Cast, placed: Sequence[tuple[Anchors, int]]) -> tuple[Ballot, list[tuple[Anchors, int]]]:
+    """One ballot over all grounds, addresses in the volume; and the facts that are kept out for the proof."""
+    parts, kept = [], []
+    for anchors, base in placed:
+        used, out = split(anchors)
+        assert used is not None
+        ballot = make_ballot(cast, used)
+        parts.append(replace(ballot, address=ballot.address + base))
+        if out is not None:
+            kept.append((out, base))
+    if not parts:
+        return make_ballot(cast, None), kept
+    whole = parts[0]
+    if len(parts) > 1:
+        whole = replace(
+            whole,
+            who=np.concatenate([p.who for p in parts]),
+            offset=np.concatenate([p.offset for p in parts]),
+            address=np.concatenate([p.address for p in parts]),
+            count=np.concatenate([p.count for p in parts]),
+        )
+    return whole, kept
+
+
+def bases_of(anchors: Anchors | None, starts: Sequence[int]) -> list[int]:
+    """Where a ground may start in the volume."""
+    if anchors is None or anchors.ground.starts:
+        return [0]
+    if starts:
+        return sorted({0, *starts})
+    return [0] if anchors.ground.head else list(COMMON_STARTS)
+
+
+def base_under(h: Hypothesis, anchors: Anchors, starts: Sequence[int]) -> int | None:
+    """Where a ground starts in the volume of a hypothesis: the place at which most of its facts hold."""
+    if anchors.ground.starts:
+        return 0
+    options = sorted({h.base, 0, *starts, *COMMON_STARTS})
+    scored = [(held_facts(h, anchors, base)[0], -i, base) for i, base in enumerate(options)]
+    count, _i, base = max(scored)
+    return base if count else None
+
+
+def moved_base(h: Hypothesis, start: int) -> int | None:
+    """Where the ground would start in the volume if data began at `start` on the same members."""
+    rows, rest = divmod(h.start - start, h.strip)
+    pattern = h.layout.pattern()
+    strips, odd = divmod(rows * pattern.strips, pattern.rows)
+    return h.base + strips * h.strip if rest == 0 and rows > 0 and not odd else None
+
+
+def with_prior(
+    table: Table, h: Hypothesis, grounds: Sequence[Anchors], starts: Sequence[int], usual: Sequence[int]
+) -> Hypothesis:
+    """With what speaks for its start: a partition table that says so, the usual places, no data of the array before."""
+    nats = 2 * START_NATS if h.start == usual[0] else START_NATS / 3 if h.start == 0 else 0.0
+    nats += DECLARED_NATS if h.base and h.base in starts else -UNDECLARED_NATS if h.base else 0.0
+    for ground in grounds:
+        if ground.ground.starts:
+            nats += 2 * DECLARED_NATS * min(2, held_facts(h, ground, 0)[0])
+    return replace(h, score=h.score + nats - LEFT_OUT_NATS * min(8, before(table, h)))
+
+
+def before(table: Table, h: Hypothesis) -> int:
+    """Places before the start at which the images of a hypothesis are related as they are after it."""
+    images = set(h.cast.images)
+    count = 0
+    for place in table.places:
+        if place.offset >= h.start:
+            break
+        count += any(len(r.images) >= 2 and set(r.images) <= images for r in place.relations)
+    return count

@@ -1,0 +1,295 @@
+"""Judging: the best hypotheses read as volumes, the best of them checked everywhere, and the verdict."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from ..arrays.engine import Array
+from ..source import BlockSourceError
+from .anchors import Anchors
+from .ballots import base_under, entry_of, joint, with_prior
+from .cast import Cast, layouts_of
+from .document import Evidence, Lineup
+from .hypotheses import MISSING_NATS, Hypothesis, make_ballot, same_answer
+from .membership import Membership, places_of, survey_at, tested
+from .outdated import culprit
+from .rows import broken_rows
+from .search import search
+from .table import Table
+from .verdict import (
+    MARGIN_NATS,
+    PROBABLE_NATS,
+    TOTAL_NATS,
+    Findings,
+    exchanged,
+    final_geometry,
+    held_facts,
+    read_volume,
+    rebuilt,
+    words,
+)
+
+MOST_READ = 10
+"""Different hypotheses whose volumes are read."""
+
+COMPUTED_BLOCKS = 32
+
+CHECKED_BYTES = 160 << 20
+"""How much of an array is read to see whether its parity is right everywhere."""
+
+PARITY_LEVELS = ("RAID4", "RAID5", "RAID6", "RAID50", "RAID60")
+
+KIND_WORDS = {
+    "sum": "members of one parity group",
+    "two": "members of one group with P and Q",
+    "two less one": "members of one group with P and Q, one of which is missing",
+    "copies": "copies of one another",
+    "ring": "neighbours that hold the same a strip further on (RAID 1E)",
+    "chain": "neighbours that share every other row (RAID 1E)",
+}
+
+
+@dataclass(frozen=True)
+class Judged:
+    """A hypothesis with what was read in its volume; `total` is the evidence of both, in nats."""
+
+    h: Hypothesis
+    findings: Findings
+    total: float
+
+
+def conclude(
+    table: Table, found: Sequence[Hypothesis], files: Sequence[Anchors], tables: Sequence[Anchors],
+    starts: Sequence[int], usual: Sequence[int],
+) -> Lineup:  # fmt: skip
+    """Vote once more with every ground at its place in the volume, read the best ones, and say how sure the best is."""
+    first = found[0]
+    placed = [(a, base) for a in [*files, *tables] if (base := base_under(first, a, starts)) is not None]
+    candidates = list(found)
+    _ballot, kept = joint(first.cast, placed)
+    if len(placed) > 1 or first.base:
+        several = list({id(h.cast): h.cast for h in found[:40]}.values())[:3]
+        entries = [entry_of(table, cast, joint(cast, placed)[0]) for cast in several]
+        again = search(entries, [0], [first.start, 0])[:60]
+        candidates = [with_prior(table, h, [*files, *tables], [0], [first.start]) for h in again]
+    candidates.sort(key=lambda h: -h.score)
+    judged = judge(table, candidates, placed, kept)
+    best = judged[0]
+    for one in judged[:5]:
+        table.note("hypotheses", f"{words(one.h, table.pile)}; with what was read in it {one.total:.0f}")
+    groups = [checked(table, best.h, g) for g in table.groups if set(g.images) <= set(best.h.cast.images)]
+    open_at = sorted({o for g in groups for o in g.open if o >= best.h.start})
+    stale: tuple[int, ...] = ()
+    if open_at and best.h.cast.level in ("RAID4", "RAID5", "RAID6", "RAID50", "RAID60"):
+        blamed = culprit(
+            table.places, best.h, groups, lambda h: read_volume(h, table.pile, placed, kept, table.carved).nats
+        )
+        if blamed is not None:
+            stale = (blamed,)
+            open_at = []
+            order = tuple(
+                None if c is not None and blamed in best.h.cast.columns[c] else c for c in best.h.order
+            )  # what is read without it is what will be handed over
+            less = replace(best.h, order=order)
+            findings = read_volume(less, table.pile, placed, kept, table.carved)
+            judged[0] = Judged(less, findings, best.total - best.findings.nats + findings.nats)
+    stale += tuple(old for old, new in table.outdated.items() if new in best.h.cast.images)
+    return finish(table, judged, open_at, stale, placed, groups)
+
+
+def judge(
+    table: Table,
+    candidates: Sequence[Hypothesis],
+    placed: Sequence[tuple[Anchors, int]],
+    kept: Sequence[tuple[Anchors, int]],
+) -> list[Judged]:
+    """The best different hypotheses with what was read in their volumes, the best in all first."""
+    judged: list[Judged] = []
+    for h in candidates[:120]:
+        if len(judged) >= MOST_READ or (judged and h.score < judged[0].h.score - 60):
+            break
+        if not any(same_answer(h, other.h) for other in judged):
+            findings = read_volume(h, table.pile, placed, kept, table.carved)
+            judged.append(Judged(h, findings, h.score + findings.nats + natural_nats(table, h)))
+    judged.sort(key=lambda j: -j.total)
+    if judged[
+        0
+    ].findings.broken_rows:  # somebody in it does not belong: who, where leaving one out makes the rows add up
+        best = judged[0].h
+        whole = judged[0].total
+        for position, column in enumerate(best.order):
+            if column is None:
+                continue
+            order = (*best.order[:position], None, *best.order[position + 1 :])
+            variants = [order]
+            for gap in (p for p, c in enumerate(best.order) if c is None):
+                moved = list(order)
+                moved[gap] = column
+                variants.append(tuple(moved))
+            for order in variants:
+                gone = sum(c is None for c in order) - sum(c is None for c in best.order)
+                other = replace(best, order=order, score=best.score - MISSING_NATS * gone)
+                findings = read_volume(other, table.pile, placed, kept, table.carved)
+                if other.score + findings.nats > whole:
+                    judged.append(Judged(other, findings, other.score + findings.nats))
+        judged.sort(key=lambda j: -j.total)
+    judged[0] = plainest(judged[0], candidates)
+    near = exchanged(judged[0].h)
+    if near is not None:
+        findings = read_volume(near, table.pile, placed, kept, table.carved)
+        runner = judged[0].h.runner_up if np.isfinite(judged[0].h.runner_up) else -np.inf
+        judged.append(Judged(near, findings, runner + findings.nats))
+    top, rest = judged[0], sorted(judged[1:], key=lambda j: -j.total)
+    return [top, *rest]
+
+
+def plainest(judged: Judged, candidates: Sequence[Hypothesis]) -> Judged:
+    """The same answer said with fewer missing members, where there is one: RAID 4 without its parity is RAID 0."""
+    for h in candidates:
+        if h.cast.missing < judged.h.cast.missing and same_answer(h, judged.h):
+            return replace(judged, h=replace(h, score=judged.h.score, runner_up=judged.h.runner_up))
+    return judged
+
+
+def natural_nats(table: Table, h: Hypothesis) -> float:
+    """Whether what is computed for missing members looks like what the others hold: nats for or against."""
+    if not h.cast.missing or h.cast.level not in ("RAID5", "RAID4", "RAID6", "RAID50", "RAID60"):
+        return 0.0
+    reader = entry_of(table, h.cast, make_ballot(h.cast, None)).reader
+    model = reader.model(h.start)
+    if not model.taught:
+        return 0.0
+    volume = rebuilt(h, table.pile)
+    made = volume.geometry
+    rows = reader.rows(h.strip, h.start, COMPUTED_BLOCKS)
+    offsets = h.start + np.array(rows, np.int64) * h.strip
+    lost: list[int] = []
+    known: list[int] = []
+    for position, member in enumerate(volume.members):
+        at = made.to_volume(position, offsets)
+        (known if member is not None else lost).extend(int(a) for a in at if a >= 0)
+    if not known or not lost:
+        return 0.0
+    few = (chosen[:: max(1, len(chosen) // COMPUTED_BLOCKS)] for chosen in (known, lost))
+    typical, computed = (model.natural(np.array([_block(volume, a) for a in chosen], np.uint8)) for chosen in few)
+    level = float(typical.mean())
+    computed = computed[computed != 0]
+    return float(np.clip((computed - 0.5 * level) / (0.5 * level), -1, 1).sum()) if level > 0.05 else 0.0
+
+
+def _block(volume: Array, at: int) -> np.ndarray:
+    out = np.zeros(4096, np.uint8)
+    with contextlib.suppress(BlockSourceError):
+        volume.read_into(at, out)
+    return out
+
+
+def checked(table: Table, best: Hypothesis, group: Membership) -> Membership:
+    """A group with the places at which it does not close after all, looked for in as many rows as can be read."""
+    if group.kind not in ("sum", "two", "two less one") or best.cast.level not in PARITY_LEVELS:
+        return group
+    volume = rebuilt(best, table.pile)
+    rows = max(64, CHECKED_BYTES // (best.strip * best.layout.members))
+    _tested, broken = broken_rows(volume, rows)
+    if not broken:
+        return group
+    offsets: list[int] = []
+    for row in broken[:: max(1, len(broken) // 48)]:
+        first = best.start + row * best.strip
+        offsets += range(first, first + best.strip, max(4096, best.strip // 16 // 4096 * 4096))
+    extra = places_of(survey_at(table.pile, np.array(offsets, np.int64)), table.outdated)
+    known = {p.offset for p in table.places}
+    table.places = sorted([*table.places, *(p for p in extra if p.offset not in known)], key=lambda p: p.offset)
+    return tested(frozenset(group.images), table.places) or group
+
+
+def finish(
+    table: Table, judged: Sequence[Judged], open_at: Sequence[int], stale: tuple[int, ...],
+    placed: Sequence[tuple[Anchors, int]], groups: Sequence[Membership],
+) -> Lineup:  # fmt: skip
+    """The verdict in words and numbers."""
+    best, findings = judged[0].h, judged[0].findings
+    rival = judged[1] if len(judged) > 1 else None
+    next_score = rival.total if rival else 0.0
+    evidence: list[Evidence] = []
+    for g in groups:
+        says = f"places at which {len(g.images)} images are related as {KIND_WORDS[g.kind]}, of {g.blocks}"
+        evidence.append(Evidence("membership", g.closing, says))
+    kinds = "; ".join(
+        f"{a.ground.words}: " + ", ".join(f"{c} {k}" for k, c in a.ground.kinds.items()) for a, _ in placed
+    )
+    if best.cells:
+        says = f"strips in which structures that state their own address stand where this lineup puts them ({kinds})"
+        evidence.append(Evidence("anchors", best.cells, says))
+    evidence += findings.evidence()
+    total = judged[0].total
+    lead = total - next_score
+    enough = lead > MARGIN_NATS and total > TOTAL_NATS
+    certain = findings.holds and enough and not open_at and pinned(best, placed)
+    verdict = (
+        "certain" if certain else "probable" if lead > PROBABLE_NATS and not findings.contradicted else "undecided"
+    )
+    alternatives = []
+    if lead < MARGIN_NATS and rival is not None:
+        alternatives.append(words(rival.h, table.pile))
+    made, members = final_geometry(best, table.pile)
+    names = table.pile.names
+    return Lineup(
+        geometry=made,
+        members=tuple(None if i is None or i in stale else names[i] for i in members),
+        verdict=verdict,
+        best=total,
+        next=max(0.0, next_score),
+        evidence=tuple(evidence),
+        alternatives=tuple(alternatives),
+        stale=tuple(names[i] for i in stale),
+        settle="" if certain else _settle(findings, lead, len(open_at)),
+    )
+
+
+def pinned(h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> bool:
+    """Whether something tells where the volume begins: a partition table, or a file system's own first structures."""
+    for anchors, base in placed:
+        declared = anchors.ground.starts or (base == 0 and anchors.ground.head)
+        if declared and held_facts(h, anchors, base)[0]:
+            return True
+    return False
+
+
+def _settle(findings: Findings, lead: float, open_places: int) -> str:
+    if open_places:
+        return (
+            f"parity does not close at {open_places} sampled places: a member is out of date, or they were never "
+            "initialized"
+        )
+    if findings.contradicted:
+        return "checksums fail under the best answer: a member may be missing, stale or foreign"
+    if lead <= MARGIN_NATS:
+        return f"another answer is only {max(0.0, lead):.0f} nats behind: more structures that state their address"
+    return "too little was found: more data on the volume, or the controller's own configuration"
+
+
+def members_only(table: Table, group: Membership) -> Lineup:
+    """Membership known, order not."""
+    level = "RAID6" if group.kind.startswith("two") else "RAID5"
+    chosen = layouts_of(level, len(group.images) + (group.kind == "two less one"))[0]
+    columns = tuple((i,) for i in group.images)
+    order = (*range(len(columns)), *(None,) * (chosen.members - len(columns)))
+    made, members = final_geometry(
+        Hypothesis(Cast(level, (chosen,), columns), chosen, 64 << 10, 0, 0, order, 0.0), table.pile
+    )
+    says = f"places at which {len(group.images)} images are related as {KIND_WORDS[group.kind]}, of {group.blocks}"
+    return Lineup(
+        geometry=made,
+        members=tuple(None if i is None else table.pile.names[i] for i in members),
+        verdict="undecided",
+        best=0.0,
+        next=0.0,
+        evidence=(Evidence("membership", group.closing, says),),
+        alternatives=("any order, strip size and rotation of these members",),
+        settle="nothing on them states its own address: a known file's contents or the controller's configuration",
+    )

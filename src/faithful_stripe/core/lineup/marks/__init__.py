@@ -1,0 +1,1 @@
+"""Structures that state their own address, one file for each family of formats."""

@@ -1,0 +1,144 @@
+"""FAT12, FAT16, FAT32 and exFAT: boot sectors and their copies, directories that name their own cluster, and sectors
+of the allocation table that count up.
+
+Places of the fields are those of the published specifications; all numbers are little-endian.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from .ground import SECTOR, Ground, Piece, Stock, hits, little, numbers
+
+_WEAK = ("directory", "table sector", "root directory", "up-case table")
+
+_LEAST_COUNTING = 24
+"""Entries of an allocation-table sector that must point to the next cluster before the sector counts."""
+
+
+@dataclass(frozen=True)
+class Facts:
+    """Sizes and places in bytes; `width` of a table entry in bits."""
+
+    cluster: int
+    heap: int
+    tables: tuple[int, ...]
+    table_bytes: int
+    width: int
+    root: int
+    exfat: bool
+
+
+def heads(stock: Stock) -> list[Ground]:
+    """One ground for every FAT or exFAT of which a boot sector was found."""
+    found: dict[bytes, Ground] = {}
+    for piece in stock:
+        sectors = piece.sectors
+        for row in hits(sectors, 510, b"\x55\xaa").tolist():
+            boot = sectors[row].tobytes()
+            made = _exfat(boot) if boot[3:11] == b"EXFAT   " else _fat(boot)
+            if made is None:
+                continue
+            facts, size, serial, copies = made
+            words = "exFAT" if facts.exfat else f"FAT{facts.width}"
+            ground = found.setdefault(serial, Ground(serial, words, size, facts=facts, weak=_WEAK))
+            for address in copies:
+                ground.add("boot sector", piece.image, piece.offset + row * SECTOR, address)
+            ground.head = True
+    return list(found.values())
+
+
+def _fat(boot: bytes) -> tuple[Facts, int, bytes, tuple[int, ...]] | None:
+    sector, per, reserved, tables = little(boot, 11, 2), boot[13], little(boot, 14, 2), boot[16]
+    if boot[0] not in (0xEB, 0xE9) or sector not in (512, 1024, 2048, 4096) or per not in (1, 2, 4, 8, 16, 32, 64, 128):
+        return None
+    if not 1 <= tables <= 2 or not reserved or boot[21] < 0xF0:
+        return None
+    wide = little(boot, 22, 2) == 0
+    table = (little(boot, 36, 4) if wide else little(boot, 22, 2)) * sector
+    total = (little(boot, 19, 2) or little(boot, 32, 4)) * sector
+    root = reserved * sector + tables * table
+    heap = root + -(-little(boot, 17, 2) * 32 // sector) * sector
+    clusters = (total - heap) // (sector * per)
+    if not table or clusters < 1:
+        return None
+    width = 32 if wide else 12 if clusters < 4085 else 16
+    serial = boot[67:71] if wide else boot[39:43]
+    places = tuple(reserved * sector + i * table for i in range(tables))
+    facts = Facts(sector * per, heap, places, table, width, root, False)
+    return facts, total, b"FAT" + serial, (0, little(boot, 50, 2) * sector) if wide else (0,)
+
+
+def _exfat(boot: bytes) -> tuple[Facts, int, bytes, tuple[int, ...]] | None:
+    sector_log, cluster_log = boot[108], boot[109]
+    if not 9 <= sector_log <= 12 or cluster_log > 25 - sector_log:
+        return None
+    sector = 1 << sector_log
+    table, length, heap = (little(boot, at, 4) * sector for at in (80, 84, 88))
+    cluster = sector << cluster_log
+    root = heap + (little(boot, 96, 4) - 2) * cluster
+    facts = Facts(cluster, heap, (table,), length, 32, root, True)
+    return facts, little(boot, 72, 8) * sector, b"EXF" + boot[100:104], (0, 12 * sector)
+
+
+def search(stock: Stock, ground: Ground) -> None:
+    """Anchors of one FAT or exFAT."""
+    facts = ground.facts
+    assert isinstance(facts, Facts)
+    for piece in stock:
+        if facts.exfat:
+            _root(piece, ground, facts)
+        else:
+            _directories(piece, ground, facts)
+        if facts.width > 12:
+            _counting(piece, ground, facts)
+
+
+def _directories(piece: Piece, ground: Ground, facts: Facts) -> None:
+    """A directory's first entry, ".", states its own first cluster."""
+    sectors = piece.sectors
+    rows = hits(sectors, 0, b".          \x10")
+    rows = rows[(sectors[rows, 32] == 0x2E) & (sectors[rows, 33] == 0x2E)]
+    if len(rows):
+        cluster = numbers(sectors[rows], 20, "<u2") << 16 | numbers(sectors[rows], 26, "<u2")
+        address = facts.heap + (cluster - 2) * facts.cluster
+        good = (cluster >= 2) & (address < ground.size)
+        ground.add("directory", piece.image, (piece.offset + rows * SECTOR)[good], address[good])
+
+
+def _root(piece: Piece, ground: Ground, facts: Facts) -> None:
+    """exFAT's root directory begins with the label, the bitmap and the up-case table, which it places."""
+    sectors = piece.sectors
+    first, second, third = sectors[:, 0], sectors[:, 32], sectors[:, 64]
+    labelled = np.isin(first, (0x83, 0x03))
+    rows = np.flatnonzero(labelled & (second == 0x81) & (third == 0x82))
+    for row in rows.tolist():
+        ground.add("root directory", piece.image, piece.offset + row * SECTOR, facts.root)
+    counting = sectors.view("<u2")[:, :32]
+    for row in np.flatnonzero((counting == np.arange(32)).all(axis=1)).tolist():
+        for upcase in _upcase(ground, facts):
+            ground.add("up-case table", piece.image, piece.offset + row * SECTOR, upcase)
+
+
+def _upcase(ground: Ground, facts: Facts) -> list[int]:
+    """Where the up-case table usually is: after the bitmap, in one of the first clusters."""
+    bitmap = -(-(ground.size - facts.heap) // facts.cluster // 8)
+    return [facts.heap + -(-bitmap // facts.cluster) * facts.cluster]
+
+
+def _counting(piece: Piece, ground: Ground, facts: Facts) -> None:
+    """Sectors of the table in which entry k mostly holds k + 1: the difference tells which sector it is."""
+    step = facts.width // 8
+    entries = piece.sectors.view(f"<u{step}").astype(np.int64)
+    per = SECTOR // step
+    shifted = entries - np.arange(1, per + 1)
+    same = (shifted[:, 1:] == shifted[:, :-1]).sum(axis=1)
+    rows = np.flatnonzero(same >= _LEAST_COUNTING)
+    for row in rows.tolist():
+        values, counts = np.unique(shifted[row], return_counts=True)
+        first = int(values[np.argmax(counts)])
+        if counts.max() > _LEAST_COUNTING and first % per == 0 and 0 <= first * step < facts.table_bytes:
+            for table in facts.tables:
+                ground.add("table sector", piece.image, piece.offset + row * SECTOR, table + first * step)

@@ -1,0 +1,138 @@
+"""What the searches for self-addressed structures share: the stretches that were read, and the anchors found in them.
+
+An anchor is an equation: what stands at this offset of this image belongs at that address of a file system.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+import numpy.typing as npt
+
+from ..samples import PIECE, Bytes, Pile
+
+Int64 = npt.NDArray[np.int64]
+
+SECTOR = 512
+
+
+@dataclass(frozen=True)
+class Piece:
+    """A stretch of an image. Structures are looked for that start in its first PIECE bytes.
+
+    data  uint8 (length,), a whole number of sectors
+    """
+
+    image: int
+    offset: int
+    data: Bytes
+
+    @property
+    def sectors(self) -> Bytes:
+        """The sectors in which a structure may start: uint8 (n, 512)."""
+        count = min(len(self.data), PIECE) // SECTOR
+        return self.data[: count * SECTOR].reshape(count, SECTOR)
+
+    def at(self, sector: int, length: int) -> Bytes | None:
+        """`length` bytes from a sector on; None where they are not all in this stretch."""
+        start = sector * SECTOR
+        return self.data[start : start + length] if start + length <= len(self.data) else None
+
+    def records(self, rows: Int64, length: int) -> tuple[Int64, Bytes]:
+        """The given sectors of which `length` bytes are here, and those: uint8 (n, length)."""
+        rows = rows[rows * SECTOR + length <= len(self.data)]
+        return rows, self.data[rows[:, None] * SECTOR + np.arange(length)]
+
+
+@dataclass
+class Ground:
+    """Something whose structures share one address space: a file system, or the disk of a partition table.
+
+    key      identifies it across its copies
+    words    for a person
+    size     in bytes, 0 where unknown
+    head     whether its own start was found, not only copies
+    starts   where partitions start in it, in bytes: a table's
+    found    anchors by kind: (kind, image, offsets, addresses)
+    """
+
+    key: bytes
+    words: str
+    size: int = 0
+    head: bool = False
+    starts: set[int] = field(default_factory=set)
+    found: list[tuple[str, Int64, Int64, Int64]] = field(default_factory=list)
+    facts: object = None
+    weak: tuple[str, ...] = ()
+    """Kinds of structures that do not name their file system: any other one's look the same."""
+
+    def bound(self) -> set[int]:
+        """Images that hold structures which name this file system."""
+        return {int(i) for kind, image, _o, _a in self.found if kind not in self.weak for i in image}
+
+    def add(self, kind: str, image: int, offset: npt.ArrayLike, address: npt.ArrayLike) -> None:
+        """Anchors; where a structure may stand at one of several addresses, add each."""
+        offsets = np.atleast_1d(np.asarray(offset, np.int64))
+        addresses = np.atleast_1d(np.asarray(address, np.int64))
+        if len(offsets):
+            self.found.append((kind, np.full(len(offsets), image, np.int64), offsets, addresses))
+
+    @property
+    def kinds(self) -> dict[str, int]:
+        counts: dict[str, int] = {}
+        for kind, image, _offset, _address in self.found:
+            counts[kind] = counts.get(kind, 0) + len(image)
+        return counts
+
+    def arrays(self) -> tuple[Int64, Int64, Int64]:
+        """(image, offset, address) of all anchors, int64 of one length."""
+        none = np.empty(0, np.int64)
+        if not self.found:
+            return none, none, none
+        joined = [np.concatenate([row[i] for row in self.found]) for i in (1, 2, 3)]
+        return joined[0], joined[1], joined[2]
+
+
+@dataclass
+class Stock:
+    """The stretches of a pile that were read, kept while they are searched."""
+
+    pile: Pile
+    pieces: list[Piece]
+
+    def __iter__(self) -> Iterator[Piece]:
+        return iter(self.pieces)
+
+
+def read_stock(pile: Pile, budget: int) -> Stock:
+    """At most about `budget` bytes of the pile, the images sharing them."""
+    share = budget // max(1, len(pile))
+    return Stock(
+        pile, [Piece(i, at, data) for i in range(len(pile)) for at, data in pile.pieces(i, share) if data.any()]
+    )
+
+
+def hits(sectors: Bytes, at: int, mark: bytes) -> Int64:
+    """Rows of `sectors` that hold `mark` at byte `at`."""
+    rows = np.flatnonzero(sectors[:, at] == mark[0])
+    if len(rows) and len(mark) > 1:
+        wanted = np.frombuffer(mark, np.uint8)
+        rows = rows[(sectors[rows, at : at + len(mark)] == wanted).all(axis=1)]
+    return rows
+
+
+def numbers(records: Bytes, at: int, kind: str) -> Int64:
+    """One number of each record, as int64 (kind like "<u4"); those of 64 bits are clipped to what int64 holds."""
+    width = int(kind[-1])
+    raw = np.ascontiguousarray(records[:, at : at + width]).view(kind)[:, 0]
+    return np.minimum(raw, (1 << 63) - 1).astype(np.int64) if width == 8 else raw.astype(np.int64)
+
+
+def little(data: Sequence[int] | bytes | Bytes, at: int, width: int) -> int:
+    return int.from_bytes(bytes(data[at : at + width]), "little")
+
+
+def big(data: Sequence[int] | bytes | Bytes, at: int, width: int) -> int:
+    return int.from_bytes(bytes(data[at : at + width]), "big")

@@ -1,0 +1,114 @@
+"""NTFS: boot sectors at both ends, and file records, which state their number; the table's own record places them.
+
+Places of the fields are those of the published descriptions of the format; all numbers are little-endian.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from .ground import SECTOR, Ground, Piece, Stock, hits, little, numbers
+
+_DATA = 0x80
+
+
+@dataclass
+class Facts:
+    cluster: int
+    record: int
+    table: int
+    mirror: int
+    runs: tuple[tuple[int, int], ...] = ()
+    """(clusters, first cluster) of the table of files, in order."""
+
+
+def heads(stock: Stock) -> list[Ground]:
+    """One ground for every NTFS of which a boot sector was found; its copy at the end looks the same."""
+    found: dict[bytes, Ground] = {}
+    for piece in stock:
+        for row in hits(piece.sectors, 3, b"NTFS    ").tolist():
+            boot = piece.sectors[row].tobytes()
+            sector, per = little(boot, 11, 2), boot[13]
+            per = per if per < 0x80 else 1 << (256 - per)
+            raw = boot[64]
+            record = raw * sector * per if raw < 0x80 else 1 << (256 - raw)
+            if sector not in (512, 1024, 2048, 4096) or not per or record not in (1024, 2048, 4096):
+                continue
+            size = little(boot, 40, 8) * sector
+            cluster = sector * per
+            facts = Facts(cluster, record, little(boot, 48, 8) * cluster, little(boot, 56, 8) * cluster)
+            if not 0 < size < 1 << 55 or facts.table >= size:
+                continue
+            ground = found.setdefault(
+                boot[72:80], Ground(boot[72:80], "NTFS", size, facts=facts, weak=("file record",))
+            )
+            for address in (0, size):
+                ground.add("boot sector", piece.image, piece.offset + row * SECTOR, address)
+            ground.head = True
+    return list(found.values())
+
+
+def search(stock: Stock, ground: Ground) -> None:
+    """Anchors of one NTFS."""
+    facts = ground.facts
+    assert isinstance(facts, Facts)
+    places: list[tuple[Piece, np.ndarray, np.ndarray]] = []
+    for piece in stock:
+        rows, records = piece.records(hits(piece.sectors, 0, b"FILE"), facts.record)
+        keep = numbers(records, 4, "<u2") <= 48 if len(rows) else np.empty(0, bool)
+        rows, records = rows[keep], records[keep]
+        if len(rows):
+            places.append((piece, rows, records))
+            for number, record in zip(numbers(records, 44, "<u4").tolist(), records, strict=True):
+                if number == 0 and not facts.runs:
+                    facts.runs = _table_runs(record.tobytes())
+    for piece, rows, records in places:
+        number = numbers(records, 44, "<u4")
+        address = _addresses(facts, number)
+        good = address >= 0
+        at = piece.offset + rows * SECTOR
+        ground.add("file record", piece.image, at[good], address[good])
+        mirrored = number < 4
+        ground.add("file record", piece.image, at[mirrored], facts.mirror + number[mirrored] * facts.record)
+
+
+def _addresses(facts: Facts, number: np.ndarray) -> np.ndarray:
+    """Where records of these numbers stand; -1 where the table does not reach."""
+    at = number * facts.record
+    found = np.full(len(number), -1, np.int64)
+    runs = facts.runs or ((16 * facts.record // facts.cluster or 1, facts.table // facts.cluster),)
+    passed = 0
+    for count, first in runs:
+        inside = (at >= passed) & (at < passed + count * facts.cluster)
+        found[inside] = first * facts.cluster + at[inside] - passed
+        passed += count * facts.cluster
+    return found
+
+
+def _table_runs(record: bytes) -> tuple[tuple[int, int], ...]:
+    """The run list of the unnamed data attribute of a file record."""
+    at = little(record, 20, 2)
+    while at + 64 < len(record):
+        kind, length = little(record, at, 4), little(record, at + 4, 4)
+        if kind == 0xFFFFFFFF or length < 24:
+            break
+        if kind == _DATA and record[at + 8] == 1 and record[at + 9] == 0:
+            return _runs(record[at + little(record, at + 32, 2) : at + length])
+        at += length
+    return ()
+
+
+def _runs(data: bytes) -> tuple[tuple[int, int], ...]:
+    found: list[tuple[int, int]] = []
+    at, first = 0, 0
+    while at < len(data) and data[at] and len(found) < 4096:
+        a, b = data[at] & 15, data[at] >> 4
+        if not a or not b or at + 1 + a + b > len(data):
+            break
+        count = little(data, at + 1, a)
+        first += int.from_bytes(data[at + 1 + a : at + 1 + a + b], "little", signed=True)
+        found.append((count, first))
+        at += 1 + a + b
+    return tuple(found)

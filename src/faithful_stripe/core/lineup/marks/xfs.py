@@ -1,0 +1,114 @@
+"""XFS, version 5: allocation-group headers, inodes and metadata blocks, each of which states where it belongs.
+
+Places of the fields are those of the published on-disk format; all numbers are big-endian.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from ...formats.crc32c import crc_many
+from .ground import SECTOR, Ground, Piece, Stock, big, hits, numbers
+
+_SHORT_BLOCKS = (b"AB3B", b"AB3C", b"IAB3", b"FIB3", b"RMB3", b"R3FC")
+_DIRECTORY_BLOCKS = (b"XDB3", b"XDD3", b"XDF3", b"XARM")
+_NODE_MAGICS = (0x3DF1, 0x3DFF, 0x3EBE, 0x3BEE)
+
+
+@dataclass(frozen=True)
+class Facts:
+    block: int
+    sector: int
+    inode: int
+    ag_blocks: int
+    ag_count: int
+    ag_log: int
+    inodes_log: int
+    uuid: bytes
+
+
+def heads(stock: Stock) -> list[Ground]:
+    """One ground for every XFS of which a superblock or a copy of it was found."""
+    found: dict[bytes, Ground] = {}
+    for piece in stock:
+        for row in hits(piece.sectors, 0, b"XFSB").tolist():
+            sb = piece.sectors[row].tobytes()
+            facts = Facts(
+                block=big(sb, 4, 4), sector=big(sb, 102, 2), inode=big(sb, 104, 2), ag_blocks=big(sb, 84, 4),
+                ag_count=big(sb, 88, 4), ag_log=sb[124], inodes_log=sb[123], uuid=sb[32:48],
+            )  # fmt: skip
+            sane = (
+                facts.block in (1024, 2048, 4096, 8192, 16384, 32768, 65536) and facts.sector in (512, 1024, 2048, 4096)
+                and facts.inode in (256, 512, 1024, 2048) and 0 < facts.ag_count < 1 << 20 and facts.ag_blocks > 0
+                and 0 < facts.ag_log < 32 and facts.inodes_log <= 8
+            )  # fmt: skip
+            if sane:
+                size = big(sb, 8, 8) * facts.block
+                found.setdefault(facts.uuid, Ground(facts.uuid, "XFS", size, facts=facts))
+    return list(found.values())
+
+
+def search(stock: Stock, ground: Ground) -> None:
+    """Anchors of one XFS."""
+    facts = ground.facts
+    assert isinstance(facts, Facts)
+    for piece in stock:
+        _headers(piece, ground, facts)
+        _inodes(piece, ground, facts)
+        _blocks(piece, ground, facts)
+
+
+def _headers(piece: Piece, ground: Ground, facts: Facts) -> None:
+    sectors = piece.sectors
+    for mark, number, place, uuid_at in ((b"XAGF", 8, 1, 64), (b"XAGI", 8, 2, 296), (b"XAFL", 4, 3, 8)):
+        rows = hits(sectors, 0, mark)
+        rows = rows[(sectors[rows, uuid_at : uuid_at + 16] == np.frombuffer(facts.uuid, np.uint8)).all(axis=1)]
+        group = numbers(sectors[rows], number, ">u4")
+        good = group < facts.ag_count
+        address = group * facts.ag_blocks * facts.block + place * facts.sector
+        ground.add("group header", piece.image, (piece.offset + rows * SECTOR)[good], address[good])
+        ground.head |= bool(place == 1 and (group[good] == 0).any())
+
+
+def _inodes(piece: Piece, ground: Ground, facts: Facts) -> None:
+    rows, records = piece.records(hits(piece.sectors, 0, b"IN"), facts.inode)
+    if not len(rows):
+        return
+    mine = (records[:, 160:176] == np.frombuffer(facts.uuid, np.uint8)).all(axis=1) & (records[:, 4] == 3)
+    rows, records = rows[mine], np.ascontiguousarray(records[mine])
+    if not len(rows):
+        return
+    blank = records.copy()
+    blank[:, 100:104] = 0
+    right = crc_many(blank, 0xFFFFFFFF) ^ np.uint32(0xFFFFFFFF) == numbers(records, 100, "<u4").astype(np.uint32)
+    number = numbers(records, 152, ">u8")
+    shift = facts.ag_log + facts.inodes_log
+    group, within = number >> shift, number & ((1 << shift) - 1)
+    block, index = within >> facts.inodes_log, within & ((1 << facts.inodes_log) - 1)
+    good = right & (group < facts.ag_count) & (block < facts.ag_blocks)
+    address = (group * facts.ag_blocks + block) * facts.block + index * facts.inode
+    ground.add("inode", piece.image, (piece.offset + rows * SECTOR)[good], address[good])
+
+
+def _blocks(piece: Piece, ground: Ground, facts: Facts) -> None:
+    sectors = piece.sectors
+    uuid = np.frombuffer(facts.uuid, np.uint8)
+    for marks, at, uuid_at in ((_SHORT_BLOCKS, 16, 32), ((b"BMA3",), 24, 40), (_DIRECTORY_BLOCKS, 8, 24)):
+        for mark in marks:
+            rows = hits(sectors, 0, mark)
+            rows = rows[(sectors[rows, uuid_at : uuid_at + 16] == uuid).all(axis=1)]
+            _add(piece, ground, rows, at)
+    magic = sectors[:, 8].astype(np.int64) << 8 | sectors[:, 9]
+    rows = np.flatnonzero(np.isin(magic, _NODE_MAGICS))
+    rows = rows[(sectors[rows, 32:48] == uuid).all(axis=1)]
+    _add(piece, ground, rows, 16)
+
+
+def _add(piece: Piece, ground: Ground, rows: np.ndarray, at: int) -> None:
+    address = numbers(piece.sectors[rows], at, ">u8")
+    good = address < 1 << 50
+    address = address[good] * 512
+    inside = (address < ground.size) if ground.size else address >= 0
+    ground.add("metadata block", piece.image, (piece.offset + rows * SECTOR)[good][inside], address[inside])

@@ -1,0 +1,70 @@
+"""Mirrors: copies of one another, whose order means nothing and cannot be told."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from .anchors import Anchors
+from .ballots import bases_of
+from .cast import Cast
+from .document import Evidence, Lineup
+from .hypotheses import Hypothesis
+from .judging import pinned
+from .membership import Membership
+from .table import Table
+from .verdict import final_geometry, held_facts, read_volume
+
+
+def conclude_mirror(
+    table: Table, cast: Cast, group: Membership, grounds: Sequence[Anchors], starts: Sequence[int], usual: int
+) -> Lineup:
+    """Copies of one another: RAID 1. Their order cannot be told and does not matter."""
+    order = tuple(range(len(cast.columns)))
+    start, held, tested = usual, 0, 0
+    placed: list[tuple[Anchors, int]] = []
+    best = Hypothesis(cast, cast.layouts[0], 64 << 10, 0, 0, order, 0.0)
+    for anchors in grounds:
+        options = []
+        for base in bases_of(anchors, starts):
+            shifts = anchors.offset - anchors.address - base
+            values, counts = np.unique(shifts[(shifts >= 0) & (shifts % 512 == 0)], return_counts=True)
+            for i in np.argsort(-counts)[:3].tolist():
+                h = replace(best, start=int(values[i]), base=base)
+                options.append((*held_facts(h, anchors, base), -h.start, h))
+        if options:
+            one = max(options, key=lambda o: (o[0], o[2]))
+            if one[0] > held:
+                held, tested, start = one[0], one[1], one[3].start
+                best = one[3]
+            placed.append((anchors, one[3].base))
+    findings = read_volume(replace(best, start=start), table.pile, placed, [], table.carved)
+    made, members = final_geometry(replace(best, start=start), table.pile)
+    known = bool(grounds)
+    says = f"places at which all copies are equal, of {group.blocks}"
+    evidence = [Evidence("membership", group.closing, says), *findings.evidence()]
+    if held:
+        evidence.append(Evidence("anchors", held, f"structures stand where a plain mirror puts them, of {tested}"))
+    equal = not group.open
+    plain = held >= 8 and held >= 0.5 * tested
+    sure = equal and plain and not findings.contradicted and pinned(replace(best, start=start), placed)
+    split_up = known and not plain and tested >= 8
+    settle = "" if sure else "a file system that can be read, or the controller's own configuration"
+    if split_up:
+        settle = "parts of a file system are there, but it does not read as a plain mirror: perhaps a striped one"
+    elif not equal:
+        settle = "the copies differ in places: find out which was written last"
+    return Lineup(
+        geometry=made,
+        members=tuple(None if i is None else table.pile.names[i] for i in members),
+        verdict="certain" if sure else "undecided" if split_up else "probable",
+        best=float(group.closing + held),
+        next=0.0,
+        evidence=tuple(evidence),
+        alternatives=(
+            "the members are interchangeable: any order gives the same volume; the strip size has no effect",
+        ),
+        settle=settle,
+    )

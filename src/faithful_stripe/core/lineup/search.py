@@ -1,0 +1,296 @@
+"""Search: the best orders of one cast, by structures that state their address, by relations and by continuity."""
+
+from __future__ import annotations
+
+import zlib
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
+from functools import reduce
+
+import numpy as np
+import numpy.typing as npt
+
+from ..arrays.layout import Layout
+from .cast import Cast
+from .continuity import Continuity
+from .hypotheses import (
+    FORBIDDEN,
+    MISSING_NATS,
+    Ballot,
+    Hypothesis,
+    assign,
+    finished,
+    hits_of,
+    hypotheses,
+    odd_strips,
+    strips,
+    votes_of,
+)
+from .junctions import SAMPLED_ROWS, Scorer, Tables, improve, parity_votes, tables
+from .marks.ground import Stock
+from .membership import Place
+from .samples import BLOCK, Blocks, Pile
+
+Floats = npt.NDArray[np.float64]
+
+SEEDS, SEED_NATS = 14, 30.0
+"""How many geometries are looked at more closely, and how far behind the best one they may be."""
+
+CLEAR_NATS = 60.0
+"""A lead by which structures and relations alone decide; continuity is not asked then."""
+
+TAUGHT_BLOCKS = 360
+
+ODD_BELOW = 0.5
+"""Strips that are not powers of two are tried where fewer of the facts than this fit."""
+
+MATE_NATS = 1.0
+
+
+@dataclass
+class Shared:
+    """What was computed for some columns, for every cast over them."""
+
+    tables: dict[tuple[int, int, int], Tables] = field(default_factory=dict)
+    models: dict[int, Continuity] = field(default_factory=dict)
+
+
+@dataclass
+class Reader:
+    """The columns of a cast as they are read: mirrors by the first that can be, the one that is missing computed
+    where the others add up to it."""
+
+    pile: Pile
+    stock: Stock
+    places: Sequence[Place]
+    cast: Cast
+    shared: Shared
+
+    @property
+    def computed(self) -> bool:
+        """Whether the missing column is the sum of the others."""
+        return self.cast.missing == 1 and self.cast.level in ("RAID4", "RAID5")
+
+    def read(self, offset: int, length: int) -> Blocks:
+        """uint8 (columns, length), a computed one last."""
+        rows = []
+        for images in self.cast.columns:
+            source = self.pile.sources[images[0]]
+            inside = max(0, min(length, source.size - offset)) if offset >= 0 else 0
+            row = np.zeros(length, np.uint8)
+            if inside:
+                row[:inside] = self.pile.stretch(images[0], offset, inside)
+            rows.append(row)
+        if self.computed:
+            rows.append(reduce(np.bitwise_xor, rows))
+        return np.array(rows, np.uint8)
+
+    def model(self, start: int) -> Continuity:
+        """Continuity taught on blocks of these columns, on the grid of this start."""
+        phase = start % BLOCK
+        if phase not in self.shared.models:
+            images = {images[0] for images in self.cast.columns}
+            blocks = []
+            for piece in self.stock:
+                if piece.image in images:
+                    count = (len(piece.data) - phase) // BLOCK
+                    grid = piece.data[phase : phase + count * BLOCK].reshape(count, BLOCK)
+                    blocks.append(grid[:16])
+            joined = np.concatenate(blocks) if blocks else np.zeros((0, BLOCK), np.uint8)
+            joined = joined[joined.any(axis=1)]
+            chosen = (
+                joined[np.unique(np.linspace(0, len(joined) - 1, TAUGHT_BLOCKS).astype(int))] if len(joined) else joined
+            )
+            self.shared.models[phase] = Continuity(chosen)
+        return self.shared.models[phase]
+
+    def rows(self, strip: int, start: int, most: int) -> list[int]:
+        """Rows in which several columns hold something, spread evenly."""
+        images = {i for column in self.cast.columns for i in column}
+        least = min(2, len(self.cast.columns))
+        found = {
+            (p.offset - start) // strip for p in self.places if p.offset >= start and len(p.filled & images) >= least
+        }
+        # chosen by where they stand on the image, so that a start some rows later looks at the same borders
+        return sorted(sorted(found, key=lambda row: zlib.crc32(b"%d" % (start + row * strip)))[:most])
+
+    def tables(self, strip: int, start: int, most: int = SAMPLED_ROWS) -> Tables | None:
+        """Continuity at the borders of this strip and start; None where the model cannot judge."""
+        model = self.model(start)
+        if not model.usable:
+            return None
+        period = max(chosen.pattern().rows for chosen in self.cast.layouts)
+        count = most if 3 * period <= most else 96
+        key = (strip, start, count)
+        if key not in self.shared.tables:
+            self.shared.tables[key] = tables(model, self.read, strip, start, self.rows(strip, start, count))
+        return self.shared.tables[key]
+
+
+@dataclass
+class Entry:
+    """A cast with its evidence, and the geometries that the evidence alone suggests."""
+
+    reader: Reader
+    ballot: Ballot
+    hints: Sequence[Sequence[int]] = ()
+    seeds: list[Hypothesis] = field(default_factory=list)
+
+    @property
+    def votes(self) -> bool:
+        return bool(len(self.ballot.who) or len(self.ballot.role_who))
+
+
+def search(entries: Sequence[Entry], bases: Sequence[int], starts: Sequence[int]) -> list[Hypothesis]:
+    """Hypotheses of all casts, the best first.
+
+    bases   where the ground of the facts may start in the volume
+    starts  where data may start when no structure tells
+    """
+    for entry in entries:
+        if entry.votes:
+            entry.seeds = _by_votes(entry, bases, starts)
+    seeds = sorted((h for e in entries for h in e.seeds), key=lambda h: -h.score)
+    if seeds:
+        top = seeds[0]
+        entry = next(e for e in entries if e.reader.cast is top.cast)
+        top = finished(top, entry.ballot)
+        place = (top.layout, top.strip, top.start - top.base)
+        rest = next((h.score for h in seeds[1:] if (h.layout, h.strip, h.start - h.base) != place), -np.inf)
+        if top.score - max(rest, top.runner_up) > CLEAR_NATS:
+            return [top, *seeds[1:40]]
+        found = []
+        for entry in entries:
+            chosen = [h for h in entry.seeds if h.score > top.score - SEED_NATS][:SEEDS]
+            found += [_climb(entry, h) for h in chosen]
+        return sorted(found, key=lambda h: -h.score)
+    found = [_climb(entry, h) for entry in entries for h in _blind(entry.reader, starts)]
+    return sorted(found, key=lambda h: -h.score)
+
+
+def _by_votes(entry: Entry, bases: Sequence[int], starts: Sequence[int]) -> list[Hypothesis]:
+    cast, ballot = entry.reader.cast, entry.ballot
+    usual = (0,) if len(ballot.who) else starts
+    seeds = hypotheses(cast, ballot, bases, usual, [cast.strip] if cast.strip else None)
+    if not cast.strip and len(ballot.who) and (not seeds or seeds[0].facts < ODD_BELOW * ballot.count.sum()):
+        more = hypotheses(cast, ballot, bases, usual, odd_strips())
+        seeds = sorted(seeds + more, key=lambda h: -h.score)
+    return seeds
+
+
+def _blind(reader: Reader, starts: Sequence[int]) -> list[Hypothesis]:
+    """Geometries to climb in where nothing votes: strips at whose borders the images themselves break off."""
+    cuts: dict[tuple[int, int], float] = {}
+    for start in starts:
+        for strip in [reader.cast.strip] if reader.cast.strip else strips():
+            made = reader.tables(strip, start, 24)
+            if made is not None and len(made.rows) >= 6:
+                columns = made.natural.shape[1] - (1 if reader.computed else 0)
+                diagonal = np.einsum("rii->ri", made.onward)[:, :columns]
+                judged = diagonal[diagonal != 0]
+                cuts[strip, start] = float(judged.mean()) if len(judged) >= 12 else 9.0
+    if not cuts:
+        return []
+    least, most = min(cuts.values()), max(cuts.values())
+    order = tuple(range(len(reader.cast.columns)))
+    padded = order + (None,) * reader.cast.missing
+    return [
+        Hypothesis(reader.cast, chosen, strip, start, 0, padded, 0.0)
+        for (strip, start), cut in cuts.items() if cut <= least + 0.4 * (most - least)
+        for chosen in reader.cast.layouts
+    ]  # fmt: skip
+
+
+def _climb(entry: Entry, seed: Hypothesis) -> Hypothesis:
+    """The best order that continuity and votes together find under a seed's geometry."""
+    reader, ballot = entry.reader, entry.ballot
+    cast, chosen = seed.cast, seed.layout
+    votes = np.zeros((len(cast.columns), chosen.members))
+    if len(ballot.who) or len(ballot.role_who) or len(ballot.zero_who):
+        hit, position = hits_of(chosen, seed.strip, seed.start, seed.base, ballot)
+        votes = votes_of(chosen, seed.strip, seed.start, ballot, position, hit)
+    made = reader.tables(seed.strip, seed.start)
+    scorer: Scorer | None = None
+    if made is not None and len(made.rows):
+        votes = votes + parity_votes(chosen, made)[: len(cast.columns)]
+        scorer = Scorer(chosen, made)
+    mates = _mates(reader, chosen, seed)
+    worth = _worth(cast, votes, scorer, mates)
+    none = len(cast.columns)
+    begin, _score = assign(votes, cast)
+    orders = [tuple(none if c is None else c for c in order) for order in (begin, seed.order[: chosen.members])]
+    orders += [tuple(h) for h in entry.hints if len(h) == chosen.members]
+    best: tuple[tuple[int, ...], float, float] | None = None
+    for order in dict.fromkeys(orders):
+        spare = tuple(c for c in range(none) if c not in order) if none > chosen.members else ()
+        climbed = improve(order + spare, worth, chosen.spans)
+        if best is None or climbed[1] > best[1]:
+            best = climbed
+    assert best is not None
+    charge = MISSING_NATS * cast.missing
+    final = tuple(None if c == none else c for c in best[0][: chosen.members])
+    return replace(seed, order=final, score=best[1] - charge, runner_up=best[2] - charge)
+
+
+def _worth(
+    cast: Cast, votes: Floats, scorer: Scorer | None, mates: Callable[[npt.NDArray[np.int64]], Floats] | None
+) -> Callable[[npt.NDArray[np.int64]], Floats]:
+    n = votes.shape[1]
+    padded = np.concatenate([votes, np.zeros((1, n))])
+    group = np.full(len(padded), -1, np.int64)
+    for g, columns in enumerate(cast.groups):
+        group[list(columns)] = g
+    span = np.arange(n) // (n // max(1, cast.layouts[0].spans))
+    split = len(cast.groups) > 1 or cast.layouts[0].spans > 1
+
+    def worth(orders: npt.NDArray[np.int64]) -> Floats:
+        orders = orders[:, :n]  # what follows are columns that take no part
+        score: Floats = padded[orders, np.arange(n)].sum(axis=1)
+        if scorer is not None:
+            score = score + scorer(orders)
+        if mates is not None:
+            score = score + mates(orders)
+        if split and cast.groups:
+            for g in range(len(cast.groups)):
+                where = np.where(group[orders] == g, span, -1)
+                inside = np.where(where >= 0, where, where.max(axis=1, keepdims=True))
+                score = score + FORBIDDEN * (inside != where.max(axis=1, keepdims=True)).any(axis=1)
+        return score
+
+    return worth
+
+
+def _mates(reader: Reader, chosen: Layout, seed: Hypothesis) -> Callable[[npt.NDArray[np.int64]], Floats] | None:
+    """RAID 1E: pairs that are equal at a place should be copies of one another in that row."""
+    if chosen.level != "RAID1E" or chosen.data != "adjacent":
+        return None
+    pattern = chosen.pattern()
+    column = {images[0]: c for c, images in enumerate(reader.cast.columns)}
+    none = len(column)
+    counts = np.zeros((pattern.rows, none + 1, none + 1))
+    total = 0
+    for place in reader.places:
+        for relation in place.relations:
+            if (
+                len(relation.images) == 2
+                and relation.plain
+                and set(relation.images) <= set(column)
+                and place.offset >= seed.start
+            ):
+                a, b = (column[i] for i in relation.images)
+                phase = (place.offset - seed.start) // seed.strip % pattern.rows
+                counts[phase, a, b] += 1
+                counts[phase, b, a] += 1
+                total += 1
+    pairs = [
+        (row, a, b) for row in range(pattern.rows) for a in range(chosen.members) for b in range(a + 1, chosen.members)
+        if pattern.index[row, a] == pattern.index[row, b]
+    ]  # fmt: skip
+    rows, first, second = (np.array([p[i] for p in pairs], np.int64) for i in range(3))
+    scale = MATE_NATS * min(total, 80) / max(1, total)
+
+    def worth(orders: npt.NDArray[np.int64]) -> Floats:
+        found: Floats = scale * counts[rows, orders[:, first], orders[:, second]].sum(axis=1)
+        return found
+
+    return worth

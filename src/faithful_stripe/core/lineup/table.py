@@ -1,0 +1,145 @@
+"""The table: a pile laid out, with everything found in it before an order is looked for."""
+
+from __future__ import annotations
+
+import zlib
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from .algebra import sketch
+from .anchors import Anchors, find_anchors
+from .carve import Carved, find_files
+from .marks.ground import Stock, read_stock
+from .membership import Membership, Place, Survey, places_of, survey, without_outdated
+from .rings import rings
+from .samples import Pile
+from .search import Shared
+
+STOCK_BYTES = 192 << 20
+"""How much of a pile is read and searched for structures."""
+
+USUAL_STARTS = (0, 64 << 10, 1 << 20, 2 << 20)
+
+WEAK_SHARE = 0.62
+
+Tell = Callable[[str], None]
+
+
+@dataclass
+class Table:
+    """What is on the table: the pile and everything found in it before an order is looked for."""
+
+    pile: Pile
+    places: list[Place]
+    groups: list[Membership]
+    outdated: dict[int, int]
+    stock: Stock
+    anchors: list[Anchors]
+    carved: list[Carved]
+    tell: Tell
+    shared: dict[tuple[tuple[tuple[int, ...], ...], bool], Shared] = field(default_factory=dict)
+    trace: list[tuple[str, str]] = field(default_factory=list)
+
+    def note(self, stage: str, text: str) -> None:
+        self.trace.append((stage, text))
+
+    def names(self, images: Iterable[int]) -> str:
+        return ", ".join(self.pile.names[i] for i in images)
+
+
+def lay_out(pile: Pile, tell: Tell, budget: int = STOCK_BYTES) -> Table:
+    """Sample the pile and find what it shows by itself."""
+    tell("which images belong together")
+    places, groups, outdated = without_outdated(pile, survey(pile))
+    tell("reading what is searched for structures")
+    stock = read_stock(pile, budget)
+    single = set(range(len(pile))) - {i for g in groups for i in g.images} - set(outdated)
+    groups = groups + (rings(stock, single) if len(single) > 2 else [])
+    table = Table(pile, places, groups, outdated, stock, find_anchors(stock, tell), find_files(stock), tell)
+    table.note("samples", f"{len(places)} places with data; {sum(len(p.data) for p in stock) >> 20} MiB searched")
+    for group in groups:
+        share = f"close at {group.closing} of {group.blocks} places"
+        table.note(
+            "evidence",
+            f"{len(group.images)} images are related ({group.kind}) and {share}: {table.names(group.images)}",
+        )
+    for old, new in outdated.items():
+        table.note("evidence", f"{pile.names[old]} is an outdated copy of {pile.names[new]}")
+    for one in table.anchors:
+        kinds = ", ".join(f"{count} {kind}" for kind, count in one.ground.kinds.items())
+        table.note("evidence", f"{one.ground.words}: {len(one)} facts ({kinds})")
+    return table
+
+
+def clusters(table: Table) -> list[tuple[set[int], list[Anchors]]]:
+    """Images that share a group or a file system, with the grounds found on them; the richest first.
+
+    Structures that do not name their file system bring an image in only where no closed group has that file system.
+    """
+    parts: list[tuple[set[int], list[Anchors]]] = [(set(g.images), []) for g in table.groups]
+    closed = [set(g.images) for g in table.groups if g.closing >= WEAK_SHARE * g.blocks]
+    for anchors in table.anchors:
+        bound = anchors.ground.bound() - set(table.outdated)
+        whole = [g for g in closed if g & bound]
+        images = bound if whole else {int(i) for i in anchors.image} - set(table.outdated)
+        if bound and not whole and any(g & images for g in closed):
+            images -= {i for g in closed for i in g}
+            images |= bound
+        if not images:
+            continue
+        merged: tuple[set[int], list[Anchors]] = (set(images), [anchors])
+        for part in [p for p in parts if p[0] & images]:
+            parts.remove(part)
+            merged = (merged[0] | part[0], part[1] + merged[1])
+        parts.append(merged)
+    parts = [p for p in parts if len(p[0]) > 1]
+    return sorted(parts, key=lambda p: (-sum(len(a) for a in p[1]), -len(p[0]), min(p[0])))
+
+
+def loose_images(table: Table, taken: set[int]) -> list[int]:
+    """Images that no relation and no array claims, and that hold something of the same kind."""
+    grouped = {i for g in table.groups for i in g.images} | taken | set(table.outdated)
+    shared = {int(i) for a in table.anchors if len(set(a.image.tolist())) > 1 for i in a.image}
+    alone = {int(i) for a in table.anchors if len(a) >= 3 for i in a.image} - shared
+    kinds: dict[int, bool] = {}
+    for image in range(len(table.pile)):
+        pieces = [p.data[:4096] for p in table.stock if p.image == image]
+        if image in grouped or image in alone or len(pieces) < 2:
+            continue
+        chosen = b"".join(x.tobytes() for x in pieces[:: max(1, len(pieces) // 24)])
+        kinds[image] = len(zlib.compress(chosen, 1)) > 0.97 * len(chosen)
+    plain = [i for i, noise in kinds.items() if not noise]
+    return plain if len(plain) > 1 else list(kinds)
+
+
+def guessed_starts(table: Table, images: set[int], groups: Sequence[Membership]) -> list[int]:
+    """Where data may start when no structure tells: where the images first hold what belongs together."""
+    found: list[int] = []
+    for first in _runs(table, images):
+        block = np.zeros((len(table.pile), 4096), np.uint8)
+        for i in images:
+            if first + 4096 <= table.pile.sources[i].size:
+                block[i] = table.pile.stretch(i, first, 4096)
+        taken = Survey(np.array([first]), sketch(block)[None], np.zeros((1, len(table.pile)), bool))
+        covered = {i for p in places_of(taken) for r in p.relations for i in r.images}
+        if not groups or covered & images:
+            found.append(first)
+            if groups:
+                break
+    lowest = found[0] if found else 0
+    usual = [s for s in USUAL_STARTS if s <= lowest]
+    if lowest > 1 << 20:  # nothing on any image so far on: wiped, more likely than such a start
+        return [0, *found[:1], *usual[1:2]]
+    return list(dict.fromkeys([*found[:2], *usual[::-1]]))[:3] or [0]
+
+
+def _runs(table: Table, images: set[int]) -> list[int]:
+    """Where the first stretches begin in which any of the images holds something, after 8 KiB of nothing."""
+    filled: set[int] = set()
+    for piece in table.stock:
+        if piece.image in images and piece.offset < 4 << 20:
+            filled |= set((piece.offset // 512 + np.flatnonzero(piece.sectors.any(axis=1))).tolist())
+    sectors = sorted(filled)
+    return [s * 512 for n, s in enumerate(sectors) if n == 0 or s - sectors[n - 1] > 2][:12]

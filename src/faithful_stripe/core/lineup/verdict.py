@@ -1,0 +1,232 @@
+"""Verdict: the best hypothesis read as a volume, what holds there, how far it leads, and how sure that makes it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+import numpy.typing as npt
+
+from ..arrays.engine import Array
+from ..arrays.geometry import Concatenation, Geometry
+from ..arrays.layout import Layout, layout
+from ..source import BlockSource
+from .anchors import Anchors
+from .carve import Carved, length_if_sound
+from .document import Evidence
+from .hypotheses import Hypothesis, volume_map
+from .marks import ext
+from .proof import Proof, prove_ext4
+from .rows import test_rows
+from .samples import Pile
+
+MARGIN_NATS, TOTAL_NATS = 12.0, 25.0
+"""What `certain` needs beside a proof: lead over the next different answer, and evidence in all."""
+
+PROBABLE_NATS = 4.0
+MOST_FILES = 60
+TESTED_ROWS = 64
+
+LEAST_HELD, HELD_SHARE = 6, 0.75
+"""Facts that were kept out of the search and must stand where the answer puts them: fewest, and their share."""
+
+
+def final_layout(h: Hypothesis) -> tuple[Layout, tuple[int | None, ...]]:
+    """The array's own layout and the images by position, mirrors written out."""
+    if h.cast.level == "RAID10":
+        copies = h.cast.copies
+        members: list[int | None] = []
+        for column in h.order:
+            images: Sequence[int] = () if column is None else h.cast.columns[column]
+            members += [*images, *(None,) * (copies - len(images))]
+        return layout("RAID10", len(members), copies=copies), tuple(members)
+    return h.layout, tuple(None if c is None else h.cast.columns[c][0] for c in h.order)
+
+
+def final_geometry(h: Hypothesis, pile: Pile) -> tuple[Geometry, tuple[int | None, ...]]:
+    chosen, members = final_layout(h)
+    sizes = [pile.sources[i].size for i in members if i is not None]
+    unit = h.strip * chosen.pattern().unit_rows
+    extent = max(unit, (min(sizes) - h.start) // h.strip * h.strip)
+    kind = Concatenation if chosen.level == "SPAN" else Geometry
+    n = len(members)
+    return kind(chosen, h.strip, (h.start,) * n, (extent,) * n), members
+
+
+def rebuilt(h: Hypothesis, pile: Pile) -> Array:
+    """The volume that a hypothesis gives, read from the images."""
+    made, members = final_geometry(h, pile)
+    return Array(made, [None if i is None else pile.sources[i] for i in members], name="rebuilt volume")
+
+
+@dataclass
+class Findings:
+    """What was read in a rebuilt volume.
+
+    proof          structures of the file system, walked
+    held, tested   facts kept out of the search that stand where they should, of those tested
+    rows, broken_rows  of those with redundancy that were tested: all, and those that do not add up
+    wrapped        of the sound ones, how many go on from one row into the next
+    too_small      whether a file system in it is larger than the volume
+    files, broken  files with a checksum of their own that lie over several strips: sound, and not
+    """
+
+    proof: Proof = field(default_factory=Proof)
+    held: int = 0
+    tested: int = 0
+    files: int = 0
+    broken: int = 0
+    wrapped: int = 0
+    too_small: bool = False
+    rows: int = 0
+    broken_rows: int = 0
+
+    @property
+    def holds(self) -> bool:
+        walked = self.proof.passes >= 8 and self.proof.failures <= 0.03 * self.proof.passes
+        kept = self.held >= LEAST_HELD and self.held >= HELD_SHARE * self.tested
+        broken = self.broken >= 3 and self.files < 0.5 * (self.files + self.broken)
+        files = self.files >= 3 and self.wrapped >= 1
+        return (walked or kept or files) and not self.contradicted and not broken
+
+    @property
+    def contradicted(self) -> bool:
+        bad_walk = self.proof.failures > 0.03 * max(1, self.proof.passes)
+        bad_facts = self.tested >= LEAST_HELD and self.held < 0.4 * self.tested
+        bad_rows = self.broken_rows > 0.2 * max(1, self.rows)
+        return bad_walk or bad_facts or bad_rows or self.too_small
+
+    @property
+    def nats(self) -> float:
+        """Evidence for the hypothesis in what was read: facts in many places are not independent, so it is damped."""
+        walk = min(30.0, 0.3 * self.proof.passes) - min(60.0, 2.0 * self.proof.failures)
+        facts = 2.0 * self.held - 1.0 * (self.tested - self.held)
+        files = 3.0 * min(self.files, 20) - 1.0 * min(self.broken, 20)
+        return walk + facts + files - 2.0 * min(40, self.broken_rows) - 40.0 * self.too_small
+
+    def evidence(self) -> list[Evidence]:
+        found = [Evidence("proof", c, f"{kind} correct in the rebuilt volume") for kind, c in self.proof.held.items()]
+        if self.held:
+            says = f"structures kept out of the search stand where this lineup puts them, of {self.tested}"
+            found.append(Evidence("proof", self.held, says))
+        if self.files:
+            found.append(Evidence("proof", self.files, "files over several strips whose own checksum holds"))
+        found += [
+            Evidence("against", c, f"{kind} wrong in the rebuilt volume") for kind, c in self.proof.failed.items()
+        ]
+        if self.tested - self.held:
+            says = "structures that stand elsewhere than they say (copies in journals do)"
+            found.append(Evidence("against", self.tested - self.held, says))
+        if self.broken_rows:
+            found.append(Evidence("against", self.broken_rows, f"rows whose copies differ, of {self.rows}"))
+        if self.broken:
+            says = "files over several strips whose own checksum fails (those in pieces do)"
+            found.append(Evidence("against", self.broken, says))
+        return found
+
+
+def read_volume(
+    h: Hypothesis,
+    pile: Pile,
+    grounds: Sequence[tuple[Anchors, int]],
+    kept_out: Sequence[tuple[Anchors, int]],
+    carved: Sequence[Carved],
+) -> Findings:
+    """Read the volume of a hypothesis for what proves or refutes it.
+
+    grounds   the file systems in it, with where each starts in the volume
+    kept_out  facts that were not used to find it, likewise
+    """
+    found = Findings()
+    volume = rebuilt(h, pile)
+    for anchors, base in grounds:
+        facts = anchors.ground.facts
+        if isinstance(facts, ext.Facts) and facts.sb.checksums and facts.groups is not None:
+            part = prove_ext4(volume, base, 4000, 24, known=(facts.sb, facts.groups))
+            for kind, count in part.held.items():
+                found.proof.note(kind, count, 0)
+            for kind, count in part.failed.items():
+                found.proof.note(kind, 0, count)
+    for anchors, base in kept_out:
+        held, tested = held_facts(h, anchors, base)
+        found.held, found.tested = found.held + held, found.tested + tested
+    found.too_small = any(base + a.ground.size > 1.01 * volume.size for a, base in grounds if not a.ground.starts)
+    blocks = {
+        a.ground.facts.sb.block for a, _base in grounds
+        if isinstance(a.ground.facts, ext.Facts) and "indirect block" in a.ground.kinds
+    }  # fmt: skip
+    _files(found, h, volume, carved, sorted(blocks))
+    if h.cast.level == "RAID1E":  # its copies stand in different rows: no relation has tested them yet
+        found.rows, found.broken_rows = test_rows(volume, TESTED_ROWS)
+    return found
+
+
+def held_facts(h: Hypothesis, anchors: Anchors, base: int) -> tuple[int, int]:
+    """How many addresses hold what says that it belongs there, of all that something says so of. A copy elsewhere, in
+    a journal or as the parity of an almost empty row, takes nothing from the one that stands right."""
+    column = {i: c for c, images in enumerate(h.cast.columns) for i in images}
+    inside = np.isin(anchors.image, list(column))
+    image, offset, address = anchors.image[inside], anchors.offset[inside], anchors.address[inside]
+    if not len(image):
+        return 0, 0
+    who = np.array([column[int(i)] for i in image])
+    hit = fits(h, who, offset, address + base)
+    right = np.unique(address[hit])
+    structure = who * (1 << 44) + offset
+    standing = np.unique(structure[hit])
+    # one that may belong at several places, or of which another one stands right, is not against it
+    elsewhere = np.setdiff1d(
+        np.unique(structure[~np.isin(address, right)]), np.unique(structure[np.isin(address, right)])
+    )
+    return len(standing), len(standing) + len(elsewhere)
+
+
+def fits(
+    h: Hypothesis, who: npt.NDArray[np.int64], offset: npt.NDArray[np.int64], volume: npt.NDArray[np.int64]
+) -> npt.NDArray[np.bool_]:
+    """Which facts (column, offset, volume address) hold under a hypothesis."""
+    placed = volume_map(h, volume)
+    result: npt.NDArray[np.bool_] = ((placed[..., 0] == who) & (placed[..., 1] == offset)).any(axis=0)
+    return result
+
+
+def _files(
+    found: Findings, h: Hypothesis, volume: BlockSource, carved: Sequence[Carved], blocks: Sequence[int]
+) -> None:
+    chosen, members = final_layout(h)
+    position = {image: p for p, image in enumerate(members) if image is not None}
+    mine = [c for c in carved if c.image in position]
+    step = max(1, len(mine) // MOST_FILES)
+    made = Geometry(chosen, h.strip, (h.start,) * len(members), (1 << 60,) * len(members))
+    for one in mine[::step]:
+        at = int(made.to_volume(position[one.image], one.offset))
+        if at < 0 or at >= volume.size:
+            continue
+        length = length_if_sound(volume, at, one.kind, blocks)
+        if not length:
+            found.broken += 1
+        elif at // h.strip != (at + length - 1) // h.strip:
+            found.files += 1
+            per_row = max(1, chosen.pattern().strips // chosen.pattern().rows) * h.strip
+            found.wrapped += at // per_row != (at + length - 1) // per_row
+
+
+def exchanged(best: Hypothesis) -> Hypothesis | None:
+    """The best hypothesis with two columns exchanged: what a proof must be able to refuse."""
+    known = [p for p, c in enumerate(best.order) if c is not None]
+    if len(known) < 2:
+        return None
+    order = list(best.order)
+    order[known[0]], order[known[1]] = order[known[1]], order[known[0]]
+    return replace(best, order=tuple(order))
+
+
+def words(h: Hypothesis, pile: Pile) -> str:
+    """A hypothesis in one line, for a person."""
+    chosen, members = final_layout(h)
+    order = ", ".join("missing" if i is None else pile.names[i] for i in members)
+    facts = [chosen.rotation, chosen.data, chosen.q_place, chosen.q_exponent if chosen.q_place else None]
+    layout_words = " ".join(f for f in facts if f) or "plain"
+    start = f", data from byte {h.start}" if h.start else ""
+    return f"{chosen.level}, strip {h.strip >> 10} KiB, {layout_words}{start}: {order} (score {h.score:.0f})"

@@ -1,0 +1,239 @@
+"""Random recovery cases: an array cut from a real volume, damaged, among strangers, under names that lie."""
+
+from __future__ import annotations
+
+import os
+import random
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from .slicer import Spec, cut, places
+
+MIB = 1 << 20
+
+ROTATIONS = {
+    "RAID4": [("fixed-N", None, None), ("fixed-0", None, None)],
+    "RAID5": [(r, d, None) for r in ("parity-N", "parity-0") for d in ("continuation", "restart")],
+    "RAID6": [
+        ("parity-N", "continuation", "after-p"), ("parity-N", "continuation", "before-p"),
+        ("parity-N", "restart", "after-p"), ("parity-0", "restart", "after-p"),
+    ],
+    "RAID1E": [(None, "adjacent", None), (None, "offset", None)],
+}  # fmt: skip
+ROTATIONS["RAID50"], ROTATIONS["RAID60"] = ROTATIONS["RAID5"], ROTATIONS["RAID6"]
+
+LEVELS = ("RAID0", "RAID1", "RAID1E", "RAID10", "RAID4", "RAID5", "RAID5", "RAID6", "RAID6", "RAID50", "RAID60")
+DAMAGES = ("none", "none", "missing", "missing", "stale", "stale beside", "wiped", "unwritten", "bad sectors")
+
+
+@dataclass
+class Case:
+    """What was cut and what was done to it; `names` gives each position's image, None where it is missing."""
+
+    content: str
+    spec: Spec
+    damage: str
+    strangers: int
+    names: list[str | None] = field(default_factory=list)
+    stale: str = ""
+    images: list[Path] = field(default_factory=list)
+
+    @property
+    def enough(self) -> bool:
+        """Whether the evidence can carry an answer: something else than noise, and nothing lost for good."""
+        told_by_parity = self.spec.level == "RAID6" and self.damage in ("none", "wiped", "bad sectors")
+        return self.content != "random" or self.spec.level == "RAID1" or told_by_parity
+
+    def words(self) -> str:
+        s = self.spec
+        facts = [s.level, f"n={s.members}", f"{s.strip >> 10}K", s.rotation, s.data, s.q_place, s.q_exponent]
+        facts += [f"spans={s.spans}" if s.spans > 1 else None, f"start={s.start}" if s.start else None]
+        facts += [self.content, self.damage, f"+{self.strangers}"]
+        return " ".join(str(f) for f in facts if f)
+
+
+def draw(rng: random.Random, contents: list[str]) -> Case:
+    """A case, at random."""
+    level = rng.choice(LEVELS)
+    strip = 4096 << rng.choice((0, 1, 2, 3, 4, 4, 4, 5, 6, 6, 7, 8))
+    spans, copies = 1, 1
+    least = {"RAID0": 2, "RAID1": 2, "RAID10": 4, "RAID6": 4, "RAID60": 4}.get(level, 3)
+    n = rng.randrange(least, rng.choice((least + 3, 10, 16)))
+    if level == "RAID1":
+        n = rng.choice((2, 2, 3))
+    if level == "RAID10":
+        copies = rng.choice((2, 2, 2, 3))
+        n = copies * rng.randrange(2, 6)
+    if level in ("RAID50", "RAID60"):
+        spans = rng.choice((2, 2, 3))
+        n = spans * rng.randrange(least, least + 4)
+    rotation, data, q_place = rng.choice(ROTATIONS.get(level, [(None, None, None)]))
+    exponent = rng.choice(("data-index", "member-position")) if q_place else None
+    start = rng.choice((0, 0, 0, 0, 65536, MIB, 17 * 512, 512 * rng.randrange(1, 4000)))
+    damage = rng.choice(DAMAGES)
+    if damage == "missing" and level in ("RAID0",):
+        damage = "none"
+    if damage.startswith("stale") and level in ("RAID0", "RAID1", "RAID1E", "RAID10"):
+        damage = "bad sectors"
+    if damage == "unwritten" and level in ("RAID0", "RAID1"):
+        damage = "none"
+    spec = Spec(level, n, strip, rotation, data, q_place, exponent, spans, copies, start)
+    return Case(rng.choice(contents), spec, damage, rng.choice((0, 0, 1, 2, 3)))
+
+
+def make(case: Case, rng: random.Random, volume: Path, foreign: Path, place: Path) -> Case:
+    """Cut the case into images in `place`."""
+    place.mkdir(parents=True)
+    spec = case.spec
+    n = spec.members
+    members = [place / f"member-{m}" for m in range(n)]
+    tail = rng.choice((0, 0, 4096, 33 * 512, MIB))
+    area = cut(volume, spec, members, tail)
+    rows = area // spec.strip
+    for m, path in enumerate(members):
+        with path.open("r+b") as file:
+            if spec.start and rng.random() < 0.5:
+                file.write(rng.randbytes(min(spec.start, 4096)))  # something before the data
+            if tail:
+                file.seek(spec.start + area)
+                file.write(rng.randbytes(512))
+                file.truncate(spec.start + area + tail + 512 * (m * 8 if rng.random() < 0.3 else 0))
+    alive: list[Path | None] = list(members)
+    if case.damage == "missing":
+        alive = _lose(alive, spec, rng)
+    elif case.damage.startswith("stale"):
+        old = rng.randrange(n)
+        _outdate(members[old], spec, area, rng, place, beside=case.damage == "stale beside")
+        case.stale = str(old)
+    elif case.damage == "wiped":
+        for path in members:
+            with path.open("r+b") as file:
+                file.write(bytes(min(MIB, path.stat().st_size)))
+    elif case.damage == "unwritten":
+        _unwritten(members, spec, rows, rng)
+    elif case.damage == "bad sectors":
+        for path in members:
+            with path.open("r+b") as file:
+                for _ in range(rng.randrange(1, 12)):
+                    file.seek(rng.randrange(path.stat().st_size // 512 - 8) * 512)
+                    file.write(bytes(512 * rng.randrange(1, 8)))
+    return _shuffle(case, alive, rng, foreign, place, area)
+
+
+def _lose(alive: list[Path | None], spec: Spec, rng: random.Random) -> list[Path | None]:
+    most = {"RAID6": 2, "RAID60": 2}.get(spec.level, 1)
+    if spec.level == "RAID1" and spec.members == 2:
+        return alive
+    groups = [
+        list(range(s * (spec.members // spec.spans), (s + 1) * (spec.members // spec.spans))) for s in range(spec.spans)
+    ]
+    if spec.level == "RAID10":
+        groups = [list(range(m, m + spec.copies)) for m in range(0, spec.members, spec.copies)]
+    for number, group in enumerate(groups):
+        if number == 0 or rng.random() < 0.4:
+            for m in rng.sample(group, rng.randrange(1, most + 1)):
+                path = alive[m]
+                assert path is not None
+                path.unlink()
+                alive[m] = None
+    return alive
+
+
+def _outdate(path: Path, spec: Spec, area: int, rng: random.Random, place: Path, beside: bool) -> None:
+    """A member as it was before the last writes: in some stretches it holds what stood there then (zeros, or other
+    records of the same kind); beside: the current one stays in the pile as well."""
+    target = path
+    if beside:
+        target = place / "outdated"
+        target.write_bytes(b"")
+        with path.open("rb") as source, target.open("r+b") as out:
+            out.truncate(path.stat().st_size)
+            at = 0
+            while block := source.read(MIB):
+                if block.strip(b"\0"):
+                    out.seek(at)
+                    out.write(block)
+                at += len(block)
+    with target.open("r+b") as file:
+        changed_bytes = tries = 0
+        wanted = rng.randrange(4, 12)
+        while (changed_bytes < 64 << 10 or wanted > 0) and tries < 400:
+            tries, wanted = tries + 1, wanted - 1
+            length = 4096 * rng.randrange(4, 64)
+            at = spec.start + rng.randrange(max(1, (area - length) // 4096)) * 4096
+            file.seek(at)
+            old = file.read(length)
+            if not old.strip(b"\0"):
+                continue  # what was never written is not older or newer
+            kind = rng.randrange(3)
+            if kind == 0:
+                new = bytes(len(old))
+            elif kind == 1:
+                file.seek(spec.start + rng.randrange(max(1, (area - length) // 4096)) * 4096)
+                new = file.read(len(old)).ljust(len(old), b"\0")
+            else:
+                changed = bytearray(old)
+                for i in range(0, len(changed), 4096):
+                    changed[i + 100 : i + 108] = rng.randbytes(8)
+                new = bytes(changed) if old.strip(b"\0") else old
+            changed_bytes += sum(a != b for a, b in zip(old[::64], new[::64], strict=True)) * 64
+            file.seek(at)
+            file.write(new)
+
+
+def _unwritten(members: list[Path], spec: Spec, rows: int, rng: random.Random) -> None:
+    """Rows that were never written hold what the drives held before: noise and old text, a different one on each."""
+    empty = []
+    for row in range(rows):
+        at = spec.start + row * spec.strip
+        if all(not _read(p, at, spec.strip).strip(b"\0") for p in members):
+            empty.append(row)
+    if not empty:
+        return
+    first = rng.randrange(len(empty))
+    chosen = empty[first : first + max(1, min(len(empty) // 3, 8 * MIB // spec.strip))]
+    for path in members:
+        with path.open("r+b") as file:
+            for row in chosen:
+                file.seek(spec.start + row * spec.strip)
+                file.write(rng.randbytes(spec.strip))
+
+
+def _read(path: Path, at: int, length: int) -> bytes:
+    with path.open("rb") as file:
+        file.seek(at)
+        return file.read(length)
+
+
+def _shuffle(case: Case, alive: list[Path | None], rng: random.Random, foreign: Path, place: Path, area: int) -> Case:
+    strangers: list[Path] = []
+    for i in range(case.strangers):
+        path = place / f"stranger-{i}"
+        kind = rng.randrange(3)
+        size = case.spec.start + area
+        with path.open("xb") as file:
+            if kind == 1:
+                file.write(rng.randbytes(min(size, 4 * MIB)))
+            elif kind == 2:
+                file.write(_read(foreign, rng.randrange(8) * MIB, 16 * MIB)[:size])
+            file.truncate(size)
+        strangers.append(path)
+    outdated = place / "outdated"
+    everyone = [p for p in alive if p] + strangers + ([outdated] if outdated.exists() else [])
+    rng.shuffle(everyone)
+    new = {old: place / f"disk-{i:02}.img" for i, old in enumerate(everyone)}
+    for old, name in new.items():
+        os.rename(old, name)
+    case.names = [str(new[p]) if p else None for p in alive]
+    if case.damage == "stale":
+        old = int(case.stale)
+        case.stale, case.names[old] = str(case.names[old]), None
+    elif outdated in new:
+        case.stale = str(new[outdated])
+    case.images = sorted(new.values())
+    return case
+
+
+def truth(case: Case, strips: int = 3000) -> dict[int, set[tuple[str | None, int]]]:
+    """Where each of the volume's first strips stands, by image name (None on the missing member)."""
+    return {k: {(case.names[m], at) for m, at in cells} for k, cells in places(case.spec, strips).items()}
