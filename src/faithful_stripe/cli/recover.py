@@ -32,12 +32,14 @@ def lineup() -> None:
 @lineup.command()
 @click.argument("images", nargs=-1, required=True, type=click.Path(path_type=Path))
 @click.option("--out", type=click.Path(path_type=Path), help="Write the lineup to this new TOML file.")
+@click.option("--explain", is_flag=True, help="Print what each stage found: samples, evidence, hypotheses.")
 @json_option
 @click.pass_context
-def solve(ctx: click.Context, images: tuple[Path, ...], out: Path | None, as_json: bool) -> None:
+def solve(ctx: click.Context, images: tuple[Path, ...], out: Path | None, explain: bool, as_json: bool) -> None:
     """Which images belong together, level, order, strip size, rotation and start, and how sure that is.
 
-    Exit status 3 unless every array found is certain.
+    Every level, complete or with as many members missing as it survives, among strangers, under any names. Ctrl-C
+    ends the search and prints what is known. Exit status 3 unless every array found is certain.
 
     \b
     Example:
@@ -56,9 +58,18 @@ def solve(ctx: click.Context, images: tuple[Path, ...], out: Path | None, as_jso
     if as_json:
         print_json(solution.as_document())
     else:
-        show(_solution_parts(solution, out))
+        show([*(_trace_parts(solution) if explain else []), *_solution_parts(solution, out)])
     sure = solution.arrays and all(a.verdict == "certain" for a in solution.arrays)
     ctx.exit(0 if sure else ATTENTION)
+
+
+def _trace_parts(solution: Solution) -> list[Part]:
+    from .render import Line, Table
+
+    stages = Table("", ["stage", "found"])
+    for stage, says in solution.trace:
+        stages.add(stage, says)
+    return [stages, Line()]
 
 
 def _solution_parts(solution: Solution, out: Path | None) -> list[Part]:
@@ -84,12 +95,18 @@ def _array_parts(array: Lineup, number: int) -> list[Part]:
     from .render import Line, Table
 
     made = array.geometry
-    layout = f", {made.layout.rotation} {made.layout.data}" if made.layout.rotation else ""
+    layout = "".join(f", {w}" for w in (made.layout.rotation, made.layout.data) if w)
     style = {"certain": "good", "probable": "Warning"}.get(array.verdict, "Critical")
-    head = f"Array {number}: {made.layout.level} of {made.members}, strip {binary_size(made.strip_bytes)}{layout}"
+    q = f", Q {made.layout.q_place} ({made.layout.q_exponent})" if made.layout.q_place else ""
+    spans = f" in {made.layout.spans} spans" if made.layout.spans > 1 else ""
+    strip = f"strip {binary_size(made.strip_bytes)}{layout}{q}"
+    head = f"Array {number}: {made.layout.level} of {made.members}{spans}, {strip}"
     table = Table("", [">position", "image"])
+    gone = "(missing, computed from the others)" if made.redundant else "(missing)"
     for position, name in enumerate(array.members):
-        table.add(str(position), name or "(missing, computed from the others)")
+        table.add(str(position), name or gone)
+    for name in array.stale:
+        table.add("out of date", name)
     evidence = Table("", ["evidence", ">count", "says"])
     for e in array.evidence:
         evidence.add(e.kind, str(e.count), e.says)

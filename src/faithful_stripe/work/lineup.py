@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import tomllib
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager
@@ -13,6 +14,7 @@ from ..core.lineup.document import Lineup, LineupError, Solution, read_document
 from ..core.lineup.samples import Pile
 from ..core.lineup.solve import solve
 from ..core.lineup.trial import Trial, try_claim
+from ..core.source import BlockSourceError, read
 from ..media.image import ImageFile, MediaError
 from ..media.parts import Parts, open_image
 from ..media.whole import write_text
@@ -30,9 +32,31 @@ def solve_images(paths: Sequence[Path], tell: Callable[[str], None] = lambda _te
         return solve(Pile(names, sources), tell)
 
 
+HEAD_BYTES = 1 << 20
+
+
 def save(solution: Solution, path: Path) -> None:
-    """Write a solution as a lineup document (TOML), a new file only. Raises MediaError."""
-    write_text(path, to_toml(solution.as_document()))
+    """Write a solution as a lineup document (TOML), a new file only, with the hash of every image's first MiB.
+
+    Raises MediaError.
+    """
+    document = solution.as_document()
+    document["heads"] = [
+        {"image": name, "sha256": head_hash(Path(name))}
+        for array in solution.arrays
+        for name in [*array.members, *array.stale]
+        if name is not None
+    ]
+    write_text(path, to_toml(document))
+
+
+def head_hash(path: Path) -> str:
+    """SHA-256 of an image's first MiB, or of all of a shorter one; "" where that cannot be read."""
+    try:
+        with open_image(path) as image:
+            return hashlib.sha256(read(image, 0, min(HEAD_BYTES, image.size))).hexdigest()
+    except (BlockSourceError, MediaError):
+        return ""
 
 
 def load(path: Path) -> Solution:

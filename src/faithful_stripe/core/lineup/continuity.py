@@ -69,22 +69,27 @@ class Continuity:
             return
         self.marks = _marks(blocks)
         self.step = _usual_step(blocks, self.marks)
-        self._one = _pair_table(blocks, 1)
-        self._two = _pair_table(blocks, 2)
+        self._one = _pair_table(blocks[::2], 1)
+        self._two = _pair_table(blocks[::2], 2)
+        features, truth = self._junctions(blocks[::2], rng)
+        if len(truth) < 60:
+            return
+        self.weights, self.bias = _logistic(features, truth)
+        # checked on blocks that taught nothing: a model that misjudges true neighbours must not judge
+        features, truth = self._junctions(blocks[1::2], rng)
+        raw = features @ self.weights + self.bias
+        good, bad = raw[truth > 0], raw[truth == 0]
+        self.separation = float((good > np.median(bad)).mean()) if len(good) and len(bad) else 0.0
+        self.usable = self.separation > 0.7
+
+    def _junctions(self, blocks: Blocks, rng: np.random.Generator) -> tuple[Floats, Floats]:
+        """Features of true junctions (the halves of one block) and of three times as many false ones, and which."""
         lefts, rights = self.side(blocks[:, :SIDE], False), self.side(blocks[:, SIDE:], True)
         n = len(blocks)
         left, right = np.tile(np.arange(n), 4), np.concatenate([np.arange(n), *(rng.permutation(n) for _ in range(3))])
         truth = (np.arange(4 * n) < n).astype(float)
         keep = ~(lefts.empty[left] | rights.empty[right]) & ((truth > 0) | (left != right))
-        if keep.sum() < 60:
-            return
-        features = self._features(_take(lefts, left[keep]), _take(rights, right[keep]))
-        self.weights, self.bias = _logistic(features, truth[keep])
-        raw = features @ self.weights + self.bias
-        good, bad = raw[truth[keep] > 0], raw[truth[keep] == 0]
-        # checked where the answer is known: a model that misjudges true neighbours must not judge
-        self.separation = float((good > np.median(bad)).mean())
-        self.usable = self.separation > 0.7
+        return self._features(_take(lefts, left[keep]), _take(rights, right[keep])), truth[keep]
 
     def side(self, content: Blocks, after: bool) -> Side:
         """Prepare uint8 (n, SIDE): what stands before cuts, or after them."""

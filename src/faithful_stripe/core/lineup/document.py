@@ -86,6 +86,7 @@ class Solution:
             "unused": list(self.unused),
             "bytes_read": self.bytes_read,
             "notes": list(self.notes),
+            "trace": [{"stage": stage, "says": says} for stage, says in self.trace],
         }
 
 

@@ -115,6 +115,7 @@ def judge(
         if not any(same_answer(h, other.h) for other in judged):
             findings = read_volume(h, table.pile, placed, kept, table.carved)
             judged.append(Judged(h, findings, h.score + findings.nats + natural_nats(table, h)))
+            table.tell(f"best so far: {words(max(judged, key=lambda j: j.total).h, table.pile)[:100]}")
     judged.sort(key=lambda j: -j.total)
     if judged[
         0
@@ -148,11 +149,16 @@ def judge(
 
 
 def plainest(judged: Judged, candidates: Sequence[Hypothesis]) -> Judged:
-    """The same answer said with fewer missing members, where there is one: RAID 4 without its parity is RAID 0."""
-    for h in candidates:
-        if h.cast.missing < judged.h.cast.missing and same_answer(h, judged.h):
-            return replace(judged, h=replace(h, score=judged.h.score, runner_up=judged.h.runner_up))
-    return judged
+    """The same answer in its plainest words: with fewer missing members (RAID 4 without its parity is RAID 0), in the
+    layout that its level lists first (parity first or last is the same for RAID 4, but for the positions' names)."""
+
+    def rank(h: Hypothesis) -> tuple[int, int]:
+        return h.cast.missing, h.cast.layouts.index(h.layout)
+
+    same = [h for h in candidates if rank(h) < rank(judged.h) and same_answer(h, judged.h)]
+    if not same:
+        return judged
+    return replace(judged, h=replace(min(same, key=rank), score=judged.h.score, runner_up=judged.h.runner_up))
 
 
 def natural_nats(table: Table, h: Hypothesis) -> float:

@@ -24,6 +24,8 @@ SAMPLE_BLOCKS, LEAST_PLACES = 6144, 192
 LEAST_CLOSING, LEAST_SHARE = 6, 0.42
 """A group must close on this many places, and on this share of those in which it holds data."""
 
+NOWHERE: npt.NDArray[np.int64] = np.empty(0, np.int64)
+
 BATCH = 128
 SECTOR = 512
 COMPARED_BYTES, CHUNK = 256 << 20, 1 << 20
@@ -77,9 +79,18 @@ class Survey:
     noise: npt.NDArray[np.bool_]
 
 
-def survey(pile: Pile, most: int = SAMPLE_BLOCKS) -> Survey:
-    """Read and sketch about `most` blocks, spread evenly over the data of all images."""
-    return survey_at(pile, pile.places(max(LEAST_PLACES, most // max(1, len(pile)))), True)
+def survey(pile: Pile, filled: npt.NDArray[np.int64] = NOWHERE, most: int = SAMPLE_BLOCKS) -> Survey:
+    """Read and sketch about `most` blocks, spread evenly over the data of all images.
+
+    filled  offsets of blocks known to hold something: images that are not sparse may be mostly zeros
+    """
+    wanted = max(LEAST_PLACES, most // max(1, len(pile)))
+    taken = survey_at(pile, pile.places(wanted), True)
+    known = int(taken.sketches.any(axis=(1, 2)).sum())
+    if known < wanted // 2 and len(filled) > known:
+        chosen = filled[np.unique(np.linspace(0, len(filled) - 1, min(wanted, len(filled))).astype(np.int64))]
+        return survey_at(pile, chosen, True)
+    return taken
 
 
 def survey_at(pile: Pile, offsets: npt.NDArray[np.int64], sectors: bool = False) -> Survey:
@@ -103,7 +114,10 @@ def survey_at(pile: Pile, offsets: npt.NDArray[np.int64], sectors: bool = False)
                 sketches[row, holders] = sketch(blocks)
             values = (np.arange(len(blocks))[:, None] * 256 + blocks).reshape(-1)
             counts = np.bincount(values, minlength=256 * len(blocks)).reshape(-1, 256)
-            noise[row, holders] = (counts > 0).sum(axis=1) >= NOISE_VALUES
+            kinds = (counts > 0).sum(axis=1)
+            noise[row, holders] = kinds >= NOISE_VALUES
+            if (kinds == 1).all():  # filled with one byte each: a pattern, any of which is a multiple of any other
+                sketches[row] = 0
     return Survey(offsets, sketches, noise)
 
 
@@ -243,6 +257,7 @@ def tested(images: frozenset[int], places: Sequence[Place]) -> Membership | None
     closes: list[bool] = []
     offsets: list[int] = []
     scarce: list[bool] = []
+    partly: Counter[str] = Counter()
     taking_part: Counter[int] = Counter()
     noisy = 0
     kinds: Counter[str] = Counter()
@@ -261,8 +276,8 @@ def tested(images: frozenset[int], places: Sequence[Place]) -> Membership | None
         offsets.append(place.offset)
         if filled == covered:
             taking_part.update(covered)
-        if filled == covered == images and len(inside) == 1:
-            kinds[_kind(inside[0])] += 1
+        if filled == covered and len(inside) == 1 and len(covered) > min(2, len(images) - 1):
+            (kinds if covered == images else partly)[_kind(inside[0])] += 1
     closing = sum(closes)
     if closing < LEAST_CLOSING or closing < LEAST_SHARE * (len(closes) - noisy):
         return None
@@ -275,7 +290,7 @@ def tested(images: frozenset[int], places: Sequence[Place]) -> Membership | None
         for i, (o, c, few) in enumerate(zip(offsets, closes, scarce, strict=True))
         if not c and (first <= i < last or few)
     )
-    kind = _group_kind(len(images), kinds)
+    kind = _group_kind(len(images), kinds) if kinds else _sparse_kind(partly)
     return Membership(tuple(sorted(images)), kind, closing, len(closes) - noisy, open_at) if kind else None
 
 
@@ -302,6 +317,11 @@ def _group_kind(count: int, kinds: Counter[str]) -> str:
     if kind == "more":
         return ""
     return kind
+
+
+def _sparse_kind(partly: Counter[str]) -> str:
+    """The kind where never all hold something at once: a member that is missing shows only where it held something."""
+    return next((kind for kind in ("two less one", "two", "sum") if partly[kind] >= 2), "")
 
 
 def _chains(places: list[Place]) -> list[Membership]:

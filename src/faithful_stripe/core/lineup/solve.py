@@ -28,20 +28,25 @@ def solve(pile: Pile, tell: Tell = lambda _text: None) -> Solution:
     table = lay_out(pile, tell)
     found: list[Lineup] = []
     taken: set[int] = set()
-    for images, grounds in clusters(table):
-        made = solve_cluster(table, images - taken, grounds, taken)
-        if made is not None:
-            found.append(made)
-            taken |= {pile.names.index(m) for m in [*made.members, *made.stale] if m is not None}
-    rest = loose_images(table, taken)
+    notes: list[str] = []
+    try:
+        for images, grounds in clusters(table):
+            made = solve_cluster(table, images - taken, grounds, taken)
+            if made is not None:
+                found.append(made)
+                taken |= {pile.names.index(m) for m in [*made.members, *made.stale] if m is not None}
+    except KeyboardInterrupt:
+        notes.append("stopped by hand: what was known until then is above")
+    rest = [] if notes else loose_images(table, taken)
     if len(rest) > (2 if found else 1):
         made = solve_cluster(table, set(rest), [], taken)
         if made is not None and (made.verdict != "undecided" or not found):
             found.append(made)
             taken |= {pile.names.index(m) for m in made.members if m is not None}
     unused = tuple(pile.names[i] for i in range(len(pile)) if i not in taken)
-    notes = (f"{pile.unreadable} blocks could not be read",) if pile.unreadable else ()
-    return Solution(tuple(found), unused, pile.bytes_read, notes, tuple(table.trace))
+    if pile.unreadable:
+        notes.append(f"{pile.unreadable} blocks could not be read")
+    return Solution(tuple(found), unused, pile.bytes_read, tuple(notes), tuple(table.trace))
 
 
 def options_of(table: Table, images: set[int], grounds: Sequence[Anchors], taken: set[int]) -> list[Cast]:

@@ -11,7 +11,7 @@ import numpy as np
 from .algebra import sketch
 from .anchors import Anchors, find_anchors
 from .carve import Carved, find_files
-from .marks.ground import Stock, read_stock
+from .marks.ground import Stock, filled_blocks, read_stock
 from .membership import Membership, Place, Survey, places_of, survey, without_outdated
 from .rings import rings
 from .samples import Pile
@@ -51,10 +51,10 @@ class Table:
 
 def lay_out(pile: Pile, tell: Tell, budget: int = STOCK_BYTES) -> Table:
     """Sample the pile and find what it shows by itself."""
-    tell("which images belong together")
-    places, groups, outdated = without_outdated(pile, survey(pile))
     tell("reading what is searched for structures")
     stock = read_stock(pile, budget)
+    tell("which images belong together")
+    places, groups, outdated = without_outdated(pile, survey(pile, filled_blocks(stock)))
     single = set(range(len(pile))) - {i for g in groups for i in g.images} - set(outdated)
     groups = groups + (rings(stock, single) if len(single) > 2 else [])
     table = Table(pile, places, groups, outdated, stock, find_anchors(stock, tell), find_files(stock), tell)

@@ -114,6 +114,16 @@ def read_stock(pile: Pile, budget: int) -> Stock:
     )
 
 
+def filled_blocks(stock: Stock) -> Int64:
+    """Offsets of the 4 KiB blocks that some image fills, as far as they were read: int64 ascending."""
+    none = [np.empty(0, np.int64)]
+    found = [
+        piece.offset + 4096 * np.flatnonzero(piece.sectors[: len(piece.sectors) // 8 * 8].reshape(-1, 4096).any(axis=1))
+        for piece in stock
+    ]
+    return np.unique(np.concatenate(none + found))
+
+
 def hits(sectors: Bytes, at: int, mark: bytes) -> Int64:
     """Rows of `sectors` that hold `mark` at byte `at`."""
     rows = np.flatnonzero(sectors[:, at] == mark[0])
