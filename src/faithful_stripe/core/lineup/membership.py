@@ -257,6 +257,7 @@ def tested(images: frozenset[int], places: Sequence[Place]) -> Membership | None
     closes: list[bool] = []
     offsets: list[int] = []
     scarce: list[bool] = []
+    independent: list[int] = []
     partly: Counter[str] = Counter()
     taking_part: Counter[int] = Counter()
     noisy = 0
@@ -272,6 +273,7 @@ def tested(images: frozenset[int], places: Sequence[Place]) -> Membership | None
         if not covered and filled == images and filled <= place.noise:
             noisy += 1  # noise on all: never initialized, most likely
         closes.append(filled == covered)
+        independent.append(sum(len(r.basis) for r in inside))
         scarce.append(len(filled) <= max(1, len(images) // 4))
         offsets.append(place.offset)
         if filled == covered:
@@ -283,6 +285,12 @@ def tested(images: frozenset[int], places: Sequence[Place]) -> Membership | None
         return None
     if min(taking_part[i] for i in images) < max(3, 0.02 * closing):
         return None  # somebody in it hardly ever holds anything when they close
+    kind = _group_kind(len(images), kinds) if kinds else _sparse_kind(partly)
+    if kind == "two":  # a member that holds zeros where it should not leaves one relation of two
+        closes = [c and n >= 2 for c, n in zip(closes, independent, strict=True)]
+        closing = sum(closes)
+        if closing < LEAST_CLOSING:
+            return None
     first, last = closes.index(True), len(closes) - closes[::-1].index(True)
     # before and after, members may carry what is not the array's: but then all of them do
     open_at = tuple(
@@ -290,7 +298,6 @@ def tested(images: frozenset[int], places: Sequence[Place]) -> Membership | None
         for i, (o, c, few) in enumerate(zip(offsets, closes, scarce, strict=True))
         if not c and (first <= i < last or few)
     )
-    kind = _group_kind(len(images), kinds) if kinds else _sparse_kind(partly)
     return Membership(tuple(sorted(images)), kind, closing, len(closes) - noisy, open_at) if kind else None
 
 

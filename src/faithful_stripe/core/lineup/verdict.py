@@ -150,7 +150,8 @@ def read_volume(
                 found.proof.note(kind, 0, count)
     for anchors, base in kept_out:
         held, tested = held_facts(h, anchors, base)
-        found.held, found.tested = found.held + held, found.tested + tested
+        found.held += held
+        found.tested += held if anchors.ground.guessed else tested
     found.too_small = any(base + a.ground.size > 1.01 * volume.size for a, base in grounds if not a.ground.starts)
     blocks = {
         a.ground.facts.sb.block for a, _base in grounds

@@ -84,7 +84,7 @@ def _anchors(
     if (high - low) * step > 1 << 50 or len(np.unique(values)) < 0.2 * len(values):
         return None
     first = int(values[values >= low].min())
-    ground = Ground(b"PAGES%d" % mark, f"counted pages of {step} bytes", weak=("page",), facts=first)
+    ground = Ground(b"PAGES%d" % mark, f"counted pages of {step} bytes", weak=("page",), facts=first, guessed=True)
     ground.head = True
     # counted from the volume's start, or, where the count begins higher, from the first page there is
     from_first = first if first * step > 1 << 20 else 0

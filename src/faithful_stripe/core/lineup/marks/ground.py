@@ -65,6 +65,9 @@ class Ground:
     starts: set[int] = field(default_factory=set)
     found: list[tuple[str, Int64, Int64, Int64]] = field(default_factory=list)
     facts: object = None
+    guessed: bool = False
+    """Whether the meaning of its structures was only guessed: what stands elsewhere is no contradiction then."""
+
     weak: tuple[str, ...] = ()
     """Kinds of structures that do not name their file system: any other one's look the same."""
 
