@@ -1,11 +1,13 @@
 """The solver's time and bytes read against a plain read of the same data, side by side in one run.
 
-RAID 5 over sparse members of 1 TiB, holding the shipped file-system image.
+RAID 5 over sparse members of 1 TiB, holding the shipped file-system image; RAID 60 of 24 with four strangers; a log
+without a file system over 24 members.
 
     python benchmarks/lineup.py
 """
 
 import random
+import resource
 import tempfile
 import time
 from pathlib import Path
@@ -24,31 +26,40 @@ TIB = 1 << 40
 
 def main() -> None:
     print(
-        f"{'members':>8} {'verdict':>9} {'right':>6} {'solve s':>8} {'MiB read':>9} "
-        f"{'plain read s':>13} {'data MiB':>9}"
+        f"{'what':>22} {'verdict':>9} {'right':>6} {'solve s':>8} {'MiB read':>9} {'plain read s':>13} {'data MiB':>9}"
     )
     with tempfile.TemporaryDirectory() as scratch:
         place = Path(scratch)
         unpack(place / "image")
-        for members in (4, 8, 16, 24):
-            case(place, members)
+        rng = random.Random(1)
+        lines = (b"%d gauge level=%.3f m\n" % (1_772_000_000 + 7 * i, rng.gauss(3, 1)) for i in range(1_500_000))
+        (place / "log").write_bytes(b"".join(lines))
+        for members in (4, 8, 16, 24, 32):
+            case(place, f"RAID 5 of {members}", "image", "RAID5", members)
+        case(place, "RAID 60 of 24 + 4", "image", "RAID60", 24, strangers=4)
+        case(place, "log, RAID 5 of 24", "log", "RAID5", 24)
+    print(f"most memory: {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024:.0f} MiB")
 
 
-def case(place: Path, members: int) -> None:
-    folder = place / str(members)
+def case(place: Path, what: str, content: str, level: str, members: int, strangers: int = 0) -> None:
+    """Make a pile, solve it, read it plainly, print one line."""
+    folder = place / what
     folder.mkdir()
-    paths = [folder / f"{i}.img" for i in range(members)]
+    paths = [folder / f"{i}.img" for i in range(members + strangers)]
     for path in paths:
         create_sparse(path, TIB)
     images = [ImageFile(path, writable=True) for path in paths]
-    with ImageFile(place / "image") as source:
-        array = Array(geometry("RAID5", members, 65536, member_bytes=TIB), images)
+    with ImageFile(place / content) as source:
+        array = Array(geometry(level, members, 65536, member_bytes=TIB), images[:members])
         copy_data(source, 0, source.size, array)
-    order = list(range(members))
-    random.Random(members).shuffle(order)
+    rng = random.Random(members)
+    for image in images[members:]:
+        image.write(0, rng.randbytes(8 << 20))
+    order = list(range(len(images)))
+    rng.shuffle(order)
     pile = Pile([f"{i}" for i in order], [images[i] for i in order])
     start = time.perf_counter()
-    (found,) = solve(pile).arrays
+    found = solve(pile).arrays
     solved = time.perf_counter() - start
     start, size = time.perf_counter(), 0
     for image in images:
@@ -56,9 +67,9 @@ def case(place: Path, members: int) -> None:
             read(image, a, b - a)
             size += b - a
     plain = time.perf_counter() - start
-    right = list(found.members) == [str(i) for i in range(members)]
+    right = bool(found) and list(found[0].members) == [str(i) for i in range(members)]
     print(
-        f"{members:8} {found.verdict:>9} {right!s:>6} {solved:8.2f} {pile.bytes_read / 2**20:9.1f} "
+        f"{what:>22} {found[0].verdict if found else '-':>9} {right!s:>6} {solved:8.2f} {pile.bytes_read / 2**20:9.1f} "
         f"{plain:13.3f} {size / 2**20:9.1f}"
     )
     for image in images:
