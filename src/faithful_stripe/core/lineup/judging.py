@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from itertools import combinations
 
 import numpy as np
 
@@ -27,6 +28,7 @@ from .verdict import (
     Findings,
     exchanged,
     final_geometry,
+    fits,
     held_facts,
     read_volume,
     rebuilt,
@@ -138,7 +140,7 @@ def judge(
                 if other.score + findings.nats > whole:
                     judged.append(Judged(other, findings, other.score + findings.nats))
         judged.sort(key=lambda j: -j.total)
-    judged[0] = plainest(judged[0], candidates)
+    judged[0] = refined(table, plainest(judged[0], candidates), placed, kept)
     near = exchanged(judged[0].h)
     if near is not None:
         findings = read_volume(near, table.pile, placed, kept, table.carved)
@@ -146,6 +148,43 @@ def judge(
         judged.append(Judged(near, findings, runner + findings.nats))
     top, rest = judged[0], sorted(judged[1:], key=lambda j: -j.total)
     return [top, *rest]
+
+
+MOST_WEAK, ROUNDS = 8, 4
+
+
+def refined(
+    table: Table, best: Judged, placed: Sequence[tuple[Anchors, int]], kept: Sequence[tuple[Anchors, int]]
+) -> Judged:
+    """Where what was read speaks against the best order: columns on which no structure stands exchanged, two at a
+    time, as long as the volume reads better."""
+    for _ in range(ROUNDS):
+        failing = best.findings.proof.failures or best.findings.broken > best.findings.files
+        weak = [p for p, c in enumerate(best.h.order) if c is not None and not _anchored(best.h, c, placed)]
+        if not failing or not 2 <= len(weak) <= MOST_WEAK:
+            return best
+        found = [best]
+        for a, b in combinations(weak, 2):
+            order = list(best.h.order)
+            order[a], order[b] = order[b], order[a]
+            h = replace(best.h, order=tuple(order))
+            findings = read_volume(h, table.pile, placed, kept, table.carved)
+            found.append(Judged(h, findings, best.total - best.findings.nats + findings.nats))
+        better = max(found, key=lambda j: j.total)
+        if better is best:
+            return best
+        best = better
+    return best
+
+
+def _anchored(h: Hypothesis, column: int, placed: Sequence[tuple[Anchors, int]]) -> bool:
+    """Whether some structure of the placed grounds stands where it should on a column."""
+    for anchors, base in placed:
+        mine = np.isin(anchors.image, h.cast.columns[column])
+        who = np.full(int(mine.sum()), column, np.int64)
+        if fits(h, who, anchors.offset[mine], anchors.address[mine] + base).any():
+            return True
+    return False
 
 
 def plainest(judged: Judged, candidates: Sequence[Hypothesis]) -> Judged:
