@@ -267,9 +267,10 @@ def finish(
     kinds = "; ".join(
         f"{a.ground.words}: " + ", ".join(f"{c} {k}" for k, c in a.ground.kinds.items()) for a, _ in placed
     )
-    if best.cells:
-        says = f"strips in which structures that state their own address stand where this lineup puts them ({kinds})"
-        evidence.append(Evidence("anchors", best.cells, says))
+    standing = sum(held_facts(best, anchors, base)[0] for anchors, base in placed)
+    if standing:
+        says = f"structures that state their own address stand where this lineup puts them ({kinds})"
+        evidence.append(Evidence("anchors", standing, says))
     evidence += findings.evidence()
     total = judged[0].total
     lead = total - next_score
