@@ -116,7 +116,7 @@ class Findings:
             Evidence("against", c, f"{kind} wrong in the rebuilt volume") for kind, c in self.proof.failed.items()
         ]
         if self.tested - self.held:
-            says = "structures that stand elsewhere than they say (copies in journals and the parity of almost empty rows do)"
+            says = "structures that stand elsewhere than they say (copies in journals and parity of sparse rows do)"
             found.append(Evidence("against", self.tested - self.held, says))
         if self.broken_rows:
             found.append(Evidence("against", self.broken_rows, f"rows whose copies differ, of {self.rows}"))
