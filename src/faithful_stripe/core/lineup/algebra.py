@@ -124,7 +124,7 @@ def _reduced(matrix: Uint8) -> Uint8:
     return work[:rank]
 
 
-P_ROLE, Q_ROLE, NO_ROLE = -1, -2, -9
+P_ROLE, Q_ROLE = -1, -2
 
 
 def roles(relation: Relation, members: int) -> list[dict[int, int]]:

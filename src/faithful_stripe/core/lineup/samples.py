@@ -56,20 +56,6 @@ class Pile:
         self.bytes_read += count * BLOCK
         return out
 
-    def scan(self, image: int, budget: int, chunk: int = 1024) -> Iterator[tuple[npt.NDArray[np.int64], Blocks]]:
-        """(offsets, blocks) of the image's data that is not zero, at most `budget` bytes, from the start on."""
-        left = budget // BLOCK
-        for a, b in self.data(image):
-            for at in range(a, b, chunk * BLOCK):
-                count = min(chunk, (b - at) // BLOCK, left)
-                if count <= 0:
-                    return
-                left -= count
-                blocks = self.blocks(image, at, count)
-                full = np.flatnonzero(blocks.any(axis=1))
-                if len(full):
-                    yield at + full * BLOCK, blocks[full]
-
     def pieces(self, image: int, budget: int, overlap: int = 16 << 10) -> Iterator[tuple[int, Bytes]]:
         """(offset, bytes) of stretches of an image's data, each with `overlap` bytes of what follows it.
 
