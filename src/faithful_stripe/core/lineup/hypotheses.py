@@ -160,7 +160,7 @@ def _placed(
         tried = set()
         for copy in range(chosen.pattern().places.shape[0]):
             position, where = locate(chosen, strip, ballot.address + base, copy)
-            for start in _start_candidates(ballot.offset - where, ballot.count, starts):
+            for start in _start_candidates(ballot.offset - where, starts):
                 if start in tried:
                     continue
                 tried.add(start)
@@ -190,7 +190,7 @@ def locate(chosen: Layout, strip: int, volume: Int64, copy: int = 0) -> tuple[In
     return place[..., 1], (period * pattern.rows + place[..., 0]) * strip + inner
 
 
-def _start_candidates(shifts: Int64, weight: Int64, starts: Sequence[int]) -> list[int]:
+def _start_candidates(shifts: Int64, starts: Sequence[int]) -> list[int]:
     """Where data may start: the usual places that any fact supports, and the shifts that most facts agree on."""
     sound = (shifts >= 0) & (shifts % 512 == 0)
     values, inverse = np.unique(shifts[sound], return_inverse=True)

@@ -66,7 +66,7 @@ class Judged:
 
 def conclude(
     table: Table, found: Sequence[Hypothesis], files: Sequence[Anchors], tables: Sequence[Anchors],
-    starts: Sequence[int], usual: Sequence[int],
+    starts: Sequence[int],
 ) -> Lineup:  # fmt: skip
     """Vote once more with every ground at its place in the volume, read the best ones, and say how sure the best is."""
     first = found[0]
@@ -86,7 +86,7 @@ def conclude(
     groups = [checked(table, best.h, g) for g in table.groups if set(g.images) <= set(best.h.cast.images)]
     open_at = sorted({o for g in groups for o in g.open if o >= best.h.start})
     stale: tuple[int, ...] = ()
-    if open_at and best.h.cast.level in ("RAID4", "RAID5", "RAID6", "RAID50", "RAID60"):
+    if open_at and best.h.cast.level in PARITY_LEVELS:
         blamed = culprit(
             table.places, best.h, groups, lambda h: read_volume(h, table.pile, placed, kept, table.carved).nats
         )
@@ -119,9 +119,8 @@ def judge(
             judged.append(Judged(h, findings, h.score + findings.nats + natural_nats(table, h)))
             table.tell(f"best so far: {words(max(judged, key=lambda j: j.total).h, table.pile)[:100]}")
     judged.sort(key=lambda j: -j.total)
-    if judged[
-        0
-    ].findings.broken_rows:  # somebody in it does not belong: who, where leaving one out makes the rows add up
+    # somebody in it does not belong where rows do not add up: who, if leaving one out makes them
+    if judged[0].findings.broken_rows:
         best = judged[0].h
         whole = judged[0].total
         for position, column in enumerate(best.order):
@@ -202,7 +201,7 @@ def plainest(judged: Judged, candidates: Sequence[Hypothesis]) -> Judged:
 
 def natural_nats(table: Table, h: Hypothesis) -> float:
     """Whether what is computed for missing members looks like what the others hold: nats for or against."""
-    if not h.cast.missing or h.cast.level not in ("RAID5", "RAID4", "RAID6", "RAID50", "RAID60"):
+    if not h.cast.missing or h.cast.level not in PARITY_LEVELS:
         return 0.0
     reader = entry_of(table, h.cast, make_ballot(h.cast, None)).reader
     model = reader.model(h.start)

@@ -118,7 +118,7 @@ def solve_cluster(table: Table, images: set[int], grounds: Sequence[Anchors], ta
         entries = [e for e in entries if e.reader.cast is found[0].cast]
         found += search(entries, [b for b in more if b not in bases], usual)[:60] if more else []
     ranked = sorted((with_prior(table, h, files + tables, starts, usual) for h in found), key=lambda h: -h.score)
-    made = conclude(table, ranked, files, tables, starts, usual) if ranked else None
+    made = conclude(table, ranked, files, tables, starts) if ranked else None
     if made is None and mirror is None and len(groups) == 1:
         return members_only(table, groups[0])
     if mirror is not None and (made is None or made.verdict == "undecided" or made.best < TOTAL_NATS):
