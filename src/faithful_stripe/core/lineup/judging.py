@@ -17,7 +17,7 @@ from .cast import Cast, layouts_of
 from .document import Evidence, Lineup
 from .hypotheses import MISSING_NATS, Hypothesis, make_ballot, same_answer
 from .membership import Membership, places_of, survey_at, tested
-from .outdated import culprit
+from .outdated import culprit, unread
 from .rows import broken_rows
 from .search import search
 from .table import Table
@@ -83,12 +83,18 @@ def conclude(
     best = judged[0]
     for one in judged[:5]:
         table.note("hypotheses", f"{words(one.h, table.pile)}; with what was read in it {one.total:.0f}")
-    groups = [checked(table, best.h, g) for g in table.groups if set(g.images) <= set(best.h.cast.images)]
+    inside = extent(best.h, placed)
+    groups = [checked(table, best.h, g, inside) for g in table.groups if set(g.images) <= set(best.h.cast.images)]
     open_at = sorted({o for g in groups for o in g.open if o >= best.h.start})
     stale: tuple[int, ...] = ()
     if open_at and best.h.cast.level in PARITY_LEVELS:
         blamed = culprit(
-            table.places, best.h, groups, lambda h: read_volume(h, table.pile, placed, kept, table.carved).nats
+            table.pile,
+            table.stock,
+            table.places,
+            best.h,
+            groups,
+            lambda h: read_volume(h, table.pile, placed, kept, table.carved).nats,
         )
         if blamed is not None:
             stale = (blamed,)
@@ -232,15 +238,23 @@ def _block(volume: Array, at: int) -> np.ndarray:
     return out
 
 
-def checked(table: Table, best: Hypothesis, group: Membership) -> Membership:
-    """A group with the places at which it does not close after all, looked for in as many rows as can be read."""
+def extent(h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> tuple[int, int]:
+    """From where to where on the members the data stand, as far as file systems tell, in bytes."""
+    size = max((base + a.ground.size for a, base in placed if not a.ground.starts), default=0)
+    pattern = h.layout.pattern()
+    return h.start, h.start + size // (h.strip * pattern.strips) * h.strip * pattern.rows
+
+
+def checked(table: Table, best: Hypothesis, group: Membership, inside: tuple[int, int]) -> Membership:
+    """A group with the places at which it does not close after all, looked for in as many rows as can be read; sectors
+    that could not be read when the images were made left out."""
     if group.kind not in ("sum", "two", "two less one") or best.cast.level not in PARITY_LEVELS:
         return group
     volume = rebuilt(best, table.pile)
     rows = max(64, CHECKED_BYTES // (best.strip * best.layout.members))
     _tested, broken = broken_rows(volume, rows)
     if not broken:
-        return group
+        return replace(group, open=())
     offsets: list[int] = []
     for row in broken[:: max(1, len(broken) // 48)]:
         first = best.start + row * best.strip
@@ -248,7 +262,9 @@ def checked(table: Table, best: Hypothesis, group: Membership) -> Membership:
     extra = places_of(survey_at(table.pile, np.array(offsets, np.int64)), table.outdated)
     known = {p.offset for p in table.places}
     table.places = sorted([*table.places, *(p for p in extra if p.offset not in known)], key=lambda p: p.offset)
-    return tested(frozenset(group.images), table.places) or group
+    made = tested(frozenset(group.images), table.places, inside) or group
+    explained = unread(table.pile, made)
+    return replace(made, open=tuple(o for o in made.open if o not in explained))
 
 
 def finish(

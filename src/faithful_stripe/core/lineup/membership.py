@@ -252,8 +252,11 @@ def _candidates(places: list[Place]) -> list[frozenset[int]]:
     return sorted(found, key=lambda s: (-len(s), sorted(s)))
 
 
-def tested(images: frozenset[int], places: Sequence[Place]) -> Membership | None:
-    """The group of these images, as the places show it; None where they do not close."""
+def tested(images: frozenset[int], places: Sequence[Place], inside: tuple[int, int] | None = None) -> Membership | None:
+    """The group of these images, as the places show it; None where they do not close.
+
+    inside  from where to where on the images the array's data are known to stand: all of it should close
+    """
     closes: list[bool] = []
     offsets: list[int] = []
     scarce: list[bool] = []
@@ -266,20 +269,20 @@ def tested(images: frozenset[int], places: Sequence[Place]) -> Membership | None
         filled = place.filled & images
         if not filled:
             continue
-        inside = [r for r in place.relations if set(r.images) <= images]
+        within = [r for r in place.relations if set(r.images) <= images]
         if any(images <= same for same in place.alike):
             continue  # the same on all says nothing of parity: a controller's metadata, or a pattern
-        covered = set().union(*(r.images for r in inside))
+        covered = set().union(*(r.images for r in within))
         if not covered and filled == images and filled <= place.noise:
             noisy += 1  # noise on all: never initialized, most likely
         closes.append(filled == covered)
-        independent.append(sum(len(r.basis) for r in inside))
+        independent.append(sum(len(r.basis) for r in within))
         scarce.append(len(filled) <= max(1, len(images) // 4))
         offsets.append(place.offset)
         if filled == covered:
             taking_part.update(covered)
-        if filled == covered and len(inside) == 1 and len(covered) > min(2, len(images) - 1):
-            (kinds if covered == images else partly)[_kind(inside[0])] += 1
+        if filled == covered and len(within) == 1 and len(covered) > min(2, len(images) - 1):
+            (kinds if covered == images else partly)[_kind(within[0])] += 1
     closing = sum(closes)
     if closing < LEAST_CLOSING or closing < LEAST_SHARE * (len(closes) - noisy):
         return None
@@ -296,7 +299,7 @@ def tested(images: frozenset[int], places: Sequence[Place]) -> Membership | None
     open_at = tuple(
         o
         for i, (o, c, few) in enumerate(zip(offsets, closes, scarce, strict=True))
-        if not c and (first <= i < last or few)
+        if not c and (first <= i < last or few or (inside is not None and inside[0] <= o < inside[1]))
     )
     return Membership(tuple(sorted(images)), kind, closing, len(closes) - noisy, open_at) if kind else None
 

@@ -166,7 +166,7 @@ def read_volume(
 def held_facts(h: Hypothesis, anchors: Anchors, base: int) -> tuple[int, int]:
     """How many addresses hold what says that it belongs there, of all that something says so of. A copy elsewhere, in
     a journal or as the parity of an almost empty row, takes nothing from the one that stands right."""
-    column = {i: c for c, images in enumerate(h.cast.columns) for i in images}
+    column = {i: c for c in h.order if c is not None for i in h.cast.columns[c]}
     inside = np.isin(anchors.image, list(column))
     image, offset, address = anchors.image[inside], anchors.offset[inside], anchors.address[inside]
     if not len(image):
