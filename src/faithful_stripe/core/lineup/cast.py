@@ -170,6 +170,7 @@ def _parity(groups: Sequence[Membership], loose: Sequence[Column]) -> list[Cast]
         else:
             found += _made("RAID60" if two else "RAID50", [*columns, *loose], spans * k, spans, tuple(spans_known))
     if not two and len(groups) == 1 and k >= 3:
-        # a P+Q array that lost its Q in every row cannot be; one whose sums alone were seen, with a member missing, can
-        found += _made("RAID6", columns, k + 1, 1, tuple(spans_known)) if groups[0].closing < groups[0].blocks else []
+        # with P and Q, and the member with Q missing, plain sums hold in a part of the rows only
+        partly = groups[0].closing < 0.8 * groups[0].blocks
+        found += _made("RAID6", columns, k + 1, 1, tuple(spans_known)) if partly else []
     return found

@@ -300,7 +300,8 @@ def assign(votes: Floats, cast: Cast) -> tuple[tuple[int | None, ...], float]:
 
 
 def _masked(votes: Floats, cast: Cast) -> Floats:
-    """The votes with every group kept to the span that suits it best, and the free columns to the others."""
+    """The votes with every group kept to the span that suits it best, and the free columns to the others: a group is
+    worth in a span what it gains there less what the free columns would."""
     k = cast.layouts[0].span_members
     spans = cast.layouts[0].spans
     gain = np.zeros((len(cast.groups), spans))
@@ -308,6 +309,10 @@ def _masked(votes: Floats, cast: Cast) -> Floats:
         for s in range(spans):
             part = votes[np.ix_(columns, range(s * k, s * k + k))]
             gain[g, s] = part[linear_sum_assignment(part, maximize=True)].sum()
+    loose = sorted(set(range(votes.shape[0])) - {c for columns in cast.groups for c in columns})
+    for s in range(spans if loose else 0):
+        part = votes[np.ix_(loose, range(s * k, s * k + k))]
+        gain[:, s] -= part[linear_sum_assignment(part, maximize=True)].sum()
     groups, where = linear_sum_assignment(gain, maximize=True)
     masked = np.full_like(votes, FORBIDDEN)
     free = set(range(votes.shape[0]))

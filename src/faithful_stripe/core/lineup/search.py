@@ -46,6 +46,9 @@ ODD_BELOW = 0.5
 
 MATE_NATS = 1.0
 
+CUT_ERROR = 0.7
+"""Nats by which the mean over the few borders that are looked at first may be wrong."""
+
 
 @dataclass
 class Shared:
@@ -196,7 +199,7 @@ def _blind(reader: Reader, starts: Sequence[int]) -> list[Hypothesis]:
     padded = order + (None,) * reader.cast.missing
     return [
         Hypothesis(reader.cast, chosen, strip, start, 0, padded, 0.0)
-        for (strip, start), cut in cuts.items() if cut <= least + 0.4 * (most - least)
+        for (strip, start), cut in cuts.items() if cut <= least + max(CUT_ERROR, 0.4 * (most - least))
         for chosen in reader.cast.layouts
     ]  # fmt: skip
 

@@ -67,6 +67,8 @@ def options_of(table: Table, images: set[int], grounds: Sequence[Anchors], taken
         found += casts(wider, groups + alike)
     extra = [i for i in loose_images(table, taken) if i not in images]
     loose = images - {i for g in groups for i in g.images}
+    if grounds and loose:
+        found += _with_whole_spans(table, images, loose, extra, grounds, taken)
     copies = [g for g in groups if g.kind == "copies"]
     other_spans = bool(shape) and not copies and len(extra) >= max(shape) - 2
     if extra and ((grounds and loose) or (copies and not grounds) or other_spans):
@@ -78,6 +80,39 @@ def options_of(table: Table, images: set[int], grounds: Sequence[Anchors], taken
             found += [Cast("RAID0", layouts_of("RAID0", n), every) for n in range(len(images), len(every))]
         for some in _subsets(close):
             found += [c for c in casts(images | some, groups) if len(close) < 3 or c.layouts[0].spans == 1]
+            if copies and alike:
+                found += casts(images | some | {i for g in alike for i in g.images}, groups + alike)
+    return found
+
+
+MOST_CHOICES = 12
+
+
+def _with_whole_spans(
+    table: Table, images: set[int], loose: set[int], extra: Sequence[int], grounds: Sequence[Anchors], taken: set[int]
+) -> list[Cast]:
+    """A file system on images that close no relation, as the spans that lost members, beside spans that are whole and
+    on which no other file system is."""
+    others = [a for a in table.anchors if not any(a is g for g in grounds)]
+    inside = [g for g in table.groups if set(g.images) <= images]
+    free = [
+        g for g in table.groups
+        if not set(g.images) & (images | taken) and not any(len(a.ground.bound() & set(g.images)) > 1 for a in others)
+    ]  # fmt: skip
+    found: list[Cast] = []
+    for kinds in ({"sum"}, {"two", "two less one"}, {"copies"}):
+        fitting = [g for g in inside + free if g.kind in kinds]
+        shapes = {len(g.images) + (g.kind == "two less one") for g in fitting}
+        if len(shapes) != 1 or not any(g in free for g in fitting) or any(g.kind not in kinds for g in inside):
+            continue
+        spans = {i for g in fitting for i in g.images}
+        per_span = 1 if "copies" in kinds else shapes.pop() - (2 if "two" in kinds else 1)
+        less = len(loose) // per_span * per_span
+        more = -len(loose) % per_span
+        choices = [set(c) for c in combinations(sorted(loose), less)][:MOST_CHOICES] if less else []
+        choices += [loose | set(c) for c in combinations(extra, more)][:MOST_CHOICES] if more else []
+        for some in choices:
+            found += casts(spans | some, fitting)
     return found
 
 

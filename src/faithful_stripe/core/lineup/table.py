@@ -117,6 +117,7 @@ def loose_images(table: Table, taken: set[int]) -> list[int]:
 def guessed_starts(table: Table, images: set[int], groups: Sequence[Membership]) -> list[int]:
     """Where data may start when no structure tells: where the images first hold what belongs together."""
     found: list[int] = []
+    groups = [g for g in groups if g.kind != "ring"]  # whose copies stand elsewhere
     for first in _runs(table, images):
         block = np.zeros((len(table.pile), 4096), np.uint8)
         for i in images:

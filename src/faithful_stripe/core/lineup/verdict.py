@@ -149,7 +149,8 @@ def read_volume(
             for kind, count in part.failed.items():
                 found.proof.note(kind, 0, count)
     for anchors, base in kept_out:
-        held, tested = held_facts(h, anchors, base)
+        whole = next((a for a, _base in grounds if a.ground is anchors.ground), anchors)
+        held, tested = held_facts(h, anchors, base, whole)
         found.held += held
         found.tested += held if anchors.ground.guessed else tested
     found.too_small = any(base + a.ground.size > 1.01 * volume.size for a, base in grounds if not a.ground.starts)
@@ -163,9 +164,12 @@ def read_volume(
     return found
 
 
-def held_facts(h: Hypothesis, anchors: Anchors, base: int) -> tuple[int, int]:
+def held_facts(h: Hypothesis, anchors: Anchors, base: int, whole: Anchors | None = None) -> tuple[int, int]:
     """How many addresses hold what says that it belongs there, of all that something says so of. A copy elsewhere, in
-    a journal or as the parity of an almost empty row, takes nothing from the one that stands right."""
+    a journal or as the parity of an almost empty row, takes nothing from the one that stands right.
+
+    whole  all facts of the ground, where `anchors` are a part of them: the one that stands right may be another one
+    """
     column = {i: c for c in h.order if c is not None for i in h.cast.columns[c]}
     inside = np.isin(anchors.image, list(column))
     image, offset, address = anchors.image[inside], anchors.offset[inside], anchors.address[inside]
@@ -173,7 +177,7 @@ def held_facts(h: Hypothesis, anchors: Anchors, base: int) -> tuple[int, int]:
         return 0, 0
     who = np.array([column[int(i)] for i in image])
     hit = fits(h, who, offset, address + base)
-    right = np.unique(address[hit])
+    right = _standing(h, column, whole, base) if whole is not None else np.unique(address[hit])
     structure = who * (1 << 44) + offset
     standing = np.unique(structure[hit])
     # one that may belong at several places, or of which another one stands right, is not against it
@@ -181,6 +185,14 @@ def held_facts(h: Hypothesis, anchors: Anchors, base: int) -> tuple[int, int]:
         np.unique(structure[~np.isin(address, right)]), np.unique(structure[np.isin(address, right)])
     )
     return len(standing), len(standing) + len(elsewhere)
+
+
+def _standing(h: Hypothesis, column: dict[int, int], anchors: Anchors, base: int) -> npt.NDArray[np.int64]:
+    """The addresses at which a structure stands right, ascending."""
+    inside = np.isin(anchors.image, list(column))
+    who = np.array([column[int(i)] for i in anchors.image[inside]], np.int64)
+    address = anchors.address[inside]
+    return np.unique(address[fits(h, who, anchors.offset[inside], address + base)])
 
 
 def fits(
