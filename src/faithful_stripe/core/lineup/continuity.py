@@ -115,7 +115,7 @@ class Continuity:
         return raw.reshape(len(left), len(right))
 
     def natural(self, blocks: Blocks) -> Floats:
-        """How natural blocks look by their byte pairs, next to one another or further apart: mean nats per byte over chance, 0 for zeros."""
+        """How natural blocks look by their byte pairs: mean nats per byte over chance, 0 for zeros."""
         return _likelihood(blocks, *self._pairs)
 
     def _features(self, left: Side, right: Side) -> Floats:

@@ -40,6 +40,8 @@ MOST_READ = 10
 
 COMPUTED_BLOCKS = 32
 
+UNTOLD_NATS = 20.0
+
 CHECKED_BYTES = 160 << 20
 """How much of an array is read to see whether its parity is right everywhere."""
 
@@ -122,7 +124,8 @@ def judge(
             break
         if not any(same_answer(h, other.h) for other in judged):
             findings = read_volume(h, table.pile, placed, kept, table.carved)
-            judged.append(Judged(h, findings, h.score + findings.nats + natural_nats(table, h)))
+            untold = UNTOLD_NATS * (h.cast.level == "RAID1E" and not findings.rows)  # two copies, and nobody has both
+            judged.append(Judged(h, findings, h.score + findings.nats + natural_nats(table, h) - untold))
             table.tell(f"best so far: {words(max(judged, key=lambda j: j.total).h, table.pile)[:100]}")
     judged.sort(key=lambda j: -j.total)
     # somebody in it does not belong where rows do not add up: who, if leaving one out makes them
@@ -142,7 +145,7 @@ def judge(
                 gone = sum(c is None for c in order) - sum(c is None for c in best.order)
                 other = replace(best, order=order, score=best.score - MISSING_NATS * gone)
                 findings = read_volume(other, table.pile, placed, kept, table.carved)
-                if other.score + findings.nats > whole:
+                if other.score + findings.nats > whole and findings.rows:
                     judged.append(Judged(other, findings, other.score + findings.nats))
         judged.sort(key=lambda j: -j.total)
     judged[0] = refined(table, plainest(judged[0], candidates), placed, kept)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from itertools import combinations
 
 import numpy as np
@@ -67,6 +68,8 @@ def options_of(table: Table, images: set[int], grounds: Sequence[Anchors], taken
         found += casts(wider, groups + alike)
     extra = [i for i in loose_images(table, taken) if i not in images]
     loose = images - {i for g in groups for i in g.images}
+    if not grounds and loose == images:
+        found += _some_of(images, max(2, len(images) - 3))
     if grounds and loose:
         found += _with_whole_spans(table, images, loose, extra, grounds, taken)
     copies = [g for g in groups if g.kind == "copies"]
@@ -76,13 +79,18 @@ def options_of(table: Table, images: set[int], grounds: Sequence[Anchors], taken
         middle = float(np.median(sizes))
         close = [i for i in extra if abs(table.pile.sources[i].size - middle) < middle / 16]
         if loose == images and len(close) > 1:  # striped, with some of what lies about: who belongs is found on the way
-            every = tuple((i,) for i in sorted(images | set(close)))
-            found += [Cast("RAID0", layouts_of("RAID0", n), every) for n in range(len(images), len(every))]
+            found += _some_of(images | set(close), len(images))
         for some in _subsets(close):
             found += [c for c in casts(images | some, groups) if len(close) < 3 or c.layouts[0].spans == 1]
             if copies and alike:
                 found += casts(images | some | {i for g in alike for i in g.images}, groups + alike)
     return found
+
+
+def _some_of(images: set[int], least: int) -> list[Cast]:
+    """Striped over some of the images, at least so many: who belongs is found on the way."""
+    every = tuple((i,) for i in sorted(images))
+    return [Cast("RAID0", layouts_of("RAID0", n), every) for n in range(least, len(every))]
 
 
 MOST_CHOICES = 12
@@ -152,6 +160,14 @@ def solve_cluster(table: Table, images: set[int], grounds: Sequence[Anchors], ta
         more = [b for s in (*usual, *USUAL_STARTS) if (b := moved_base(found[0], s)) is not None]
         entries = [e for e in entries if e.reader.cast is found[0].cast]
         found += search(entries, [b for b in more if b not in bases], usual)[:60] if more else []
+    if primary is None and found:  # where data start is seen on the images that take part
+        best = found[0]
+        columns = tuple(sorted(best.cast.columns[c] for c in best.order if c is not None))
+        own = guessed_starts(table, {i for c in columns for i in c}, groups)
+        if own != usual and len(columns) < len(best.cast.columns):
+            usual = own
+            cast = replace(best.cast, columns=columns)
+            found = search([entry_of(table, cast, make_ballot(cast, None))], bases, usual)[:60] + found
     ranked = sorted((with_prior(table, h, files + tables, starts, usual) for h in found), key=lambda h: -h.score)
     made = conclude(table, ranked, files, tables, starts) if ranked else None
     if made is None and mirror is None and len(groups) == 1:

@@ -24,6 +24,9 @@ USUAL_STARTS = (0, 64 << 10, 1 << 20, 2 << 20)
 
 WEAK_SHARE = 0.62
 
+LABEL_BYTES = 16 << 10
+"""What stands alone before the data, and is no larger, is not a part of them."""
+
 Tell = Callable[[str], None]
 
 
@@ -117,8 +120,11 @@ def loose_images(table: Table, taken: set[int]) -> list[int]:
 def guessed_starts(table: Table, images: set[int], groups: Sequence[Membership]) -> list[int]:
     """Where data may start when no structure tells: where the images first hold what belongs together."""
     found: list[int] = []
+    runs = _runs(table, images)
+    if len(runs) > 1 and runs[0][1] - runs[0][0] <= LABEL_BYTES and runs[1][0] - runs[0][1] > 4 * LABEL_BYTES:
+        runs.append(runs.pop(0))  # a label or a leftover, far from the data
     groups = [g for g in groups if g.kind != "ring"]  # whose copies stand elsewhere
-    for first in _runs(table, images):
+    for first, _end in runs:
         block = np.zeros((len(table.pile), 4096), np.uint8)
         for i in images:
             if first + 4096 <= table.pile.sources[i].size:
@@ -129,18 +135,33 @@ def guessed_starts(table: Table, images: set[int], groups: Sequence[Membership])
             found.append(first)
             if groups:
                 break
-    lowest = found[0] if found else 0
+    lowest = min(found, default=0)
     usual = [s for s in USUAL_STARTS if s <= lowest]
-    if lowest > 1 << 20:  # nothing on any image so far on: wiped, more likely than such a start
+    wiped = lowest % 4096 == 0 and not _anything_before(table, images, lowest)
+    if lowest > 1 << 20 and wiped:  # nothing on any image so far on: more likely than such a start
         return [0, *found[:1], *usual[1:2]]
     return list(dict.fromkeys([*found[:2], *usual[::-1]]))[:3] or [0]
 
 
-def _runs(table: Table, images: set[int]) -> list[int]:
-    """Where the first stretches begin in which any of the images holds something, after 8 KiB of nothing."""
+def _anything_before(table: Table, images: set[int], offset: int) -> bool:
+    """Whether any of the images holds something before an offset: then nobody wiped them."""
+    return any(
+        piece.image in images and piece.offset < offset and bool(piece.data[: offset - piece.offset].any())
+        for piece in table.stock
+    )
+
+
+def _runs(table: Table, images: set[int]) -> list[tuple[int, int]]:
+    """From where to where the first stretches reach in which any of the images holds something."""
     filled: set[int] = set()
     for piece in table.stock:
         if piece.image in images and piece.offset < 4 << 20:
             filled |= set((piece.offset // 512 + np.flatnonzero(piece.sectors.any(axis=1))).tolist())
     sectors = sorted(filled)
-    return [s * 512 for n, s in enumerate(sectors) if n == 0 or s - sectors[n - 1] > 2][:12]
+    found: list[tuple[int, int]] = []
+    for sector in sectors:
+        if found and sector - found[-1][1] <= 2:
+            found[-1] = (found[-1][0], sector)
+        else:
+            found.append((sector, sector))
+    return [(first * 512, last * 512 + 512) for first, last in found[:12]]
