@@ -8,6 +8,7 @@ from itertools import permutations, product
 
 import numpy as np
 
+from ..arrays.geometry import Geometry
 from .algebra import roles
 from .anchors import Anchors
 from .cast import Cast
@@ -15,11 +16,15 @@ from .hypotheses import Ballot, Hypothesis, make_ballot
 from .partitions import COMMON_STARTS
 from .search import Entry, Reader, Shared
 from .table import Table
-from .verdict import held_facts
+from .verdict import final_layout, held_facts
 
 DECLARED_NATS, UNDECLARED_NATS, LEFT_OUT_NATS = 6.0, 8.0, 2.0
 """For a file system that starts where a partition table says; against one that starts in the middle of the volume with
 no table; against each place with the array's data before its start."""
+
+LEAST_AGREED = 0.3
+
+ROUND = 1 << 20
 
 START_NATS = 3.0
 """For a start at 0: most arrays have it, and nothing else tells a start from a file system's place in the volume."""
@@ -141,6 +146,43 @@ def base_under(h: Hypothesis, anchors: Anchors, starts: Sequence[int]) -> int | 
     return base if count else None
 
 
+def base_of_order(h: Hypothesis, anchors: Anchors) -> int | None:
+    """Where a ground starts in the volume of a hypothesis whose order something else has told: the place that most of
+    its facts agree on."""
+    chosen, members = final_layout(h)
+    made = Geometry(chosen, h.strip, (h.start,) * len(members), (1 << 60,) * len(members))
+    differences = [
+        made.to_volume(p, anchors.offset[anchors.image == i]) - anchors.address[anchors.image == i]
+        for p, i in enumerate(members) if i is not None
+    ]  # fmt: skip
+    shifts = np.concatenate(differences)
+    shifts = shifts[(shifts >= 0) & (shifts % 512 == 0)]
+    if not len(shifts):
+        return None
+    values, counts = np.unique(shifts, return_counts=True)
+    top = int(counts.argmax())
+    return int(values[top]) if counts[top] >= max(3, LEAST_AGREED * len(anchors)) else None
+
+
+def row_shifts(h: Hypothesis, base: int) -> list[tuple[int, int]]:
+    """(start, base) some rows further on or back at which the ground would start at a round place of the volume: the
+    same members read alike from there, in another order."""
+    pattern = h.layout.pattern()
+    found = []
+    for rows in range(-2 * pattern.rows, 2 * pattern.rows + 1):
+        start = h.start + rows * h.strip
+        strips, odd = divmod(rows * pattern.strips, pattern.rows)
+        there = base - strips * h.strip
+        if rows and start >= 0 and there >= 0 and not odd and is_round(there):
+            found.append((start, there))
+    return found[:6]
+
+
+def is_round(base: int) -> bool:
+    """Whether partitions usually start there."""
+    return base % ROUND == 0 or base in COMMON_STARTS
+
+
 def moved_base(h: Hypothesis, start: int) -> int | None:
     """Where the ground would start in the volume if data began at `start` on the same members."""
     rows, rest = divmod(h.start - start, h.strip)
@@ -154,7 +196,9 @@ def with_prior(
 ) -> Hypothesis:
     """With what speaks for its start: a partition table that says so, the usual places, no data of the array before."""
     nats = 2 * START_NATS if h.start == usual[0] else START_NATS / 3 if h.start == 0 else 0.0
-    nats += DECLARED_NATS if h.base and h.base in starts else -UNDECLARED_NATS if h.base else 0.0
+    if h.base:
+        undeclared = UNDECLARED_NATS / 2 if is_round(h.base) else UNDECLARED_NATS
+        nats += DECLARED_NATS if h.base in starts else -undeclared
     for ground in grounds:
         if ground.ground.starts:
             nats += 2 * DECLARED_NATS * min(2, held_facts(h, ground, 0)[0])

@@ -26,6 +26,7 @@ class Cast:
     groups   columns of each span that the algebra found, by index; the others are free
     copies   members of one mirror set
     strip    where the algebra tells it, in bytes; else 0
+    phase    where strips begin on the images, modulo the strip, where the algebra tells it; else -1
     missing  positions that stay empty; there may also be more columns than positions: some do not belong then
     """
 
@@ -35,6 +36,7 @@ class Cast:
     groups: tuple[tuple[int, ...], ...] = ()
     copies: int = 1
     strip: int = 0
+    phase: int = -1
 
     @property
     def positions(self) -> int:

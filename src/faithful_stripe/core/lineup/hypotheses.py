@@ -120,7 +120,7 @@ def hypotheses(
     best = 0.0
     for chosen in cast.layouts:
         for strip in sizes or strips():
-            for base, start, hit, where in _placed(chosen, strip, ballot, bases, starts):
+            for base, start, hit, where in _placed(chosen, strip, ballot, bases, starts, cast.phase):
                 cells = _cell_votes(ballot, hit, start) if len(ballot.who) else np.empty(0)
                 # what all facts that fit would give, whatever the order
                 most = float(cells.sum()) + ROLE_NATS * float(ballot.role_weight.sum())
@@ -148,9 +148,10 @@ def finished(h: Hypothesis, ballot: Ballot) -> Hypothesis:
 
 
 def _placed(
-    chosen: Layout, strip: int, ballot: Ballot, bases: Sequence[int], starts: Sequence[int]
+    chosen: Layout, strip: int, ballot: Ballot, bases: Sequence[int], starts: Sequence[int], phase: int
 ) -> Iterator[tuple[int, int, npt.NDArray[np.bool_], Int64]]:
-    """(base, start, which facts fit, position of each) for the bases and starts that facts support."""
+    """(base, start, which facts fit, position of each) for the bases and starts that facts support, and, where the
+    phase is known, for the usual starts whether they do or not."""
     if not len(ballot.who):
         none = np.empty(0, np.int64)
         for start in starts:
@@ -160,12 +161,13 @@ def _placed(
         tried = set()
         for copy in range(chosen.pattern().places.shape[0]):
             position, where = locate(chosen, strip, ballot.address + base, copy)
-            for start in _start_candidates(ballot.offset - where, starts):
-                if start in tried:
+            usual = () if phase < 0 else starts
+            for start in [*_start_candidates(ballot.offset - where, starts), *usual]:
+                if start in tried or (phase >= 0 and start % strip != phase):
                     continue
                 tried.add(start)
                 hit, position = hits_of(chosen, strip, start, base, ballot)
-                if hit.any():
+                if hit.any() or start in usual:
                     yield base, start, hit, position
 
 

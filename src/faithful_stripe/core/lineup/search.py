@@ -173,7 +173,7 @@ def search(entries: Sequence[Entry], bases: Sequence[int], starts: Sequence[int]
 
 def _by_votes(entry: Entry, bases: Sequence[int], starts: Sequence[int]) -> list[Hypothesis]:
     cast, ballot = entry.reader.cast, entry.ballot
-    usual = (0,) if len(ballot.who) else starts
+    usual = starts if cast.phase >= 0 or not len(ballot.who) else (0,)
     seeds = hypotheses(cast, ballot, bases, usual, [cast.strip] if cast.strip else None)
     if not cast.strip and len(ballot.who) and (not seeds or seeds[0].facts < ODD_BELOW * ballot.count.sum()):
         more = hypotheses(cast, ballot, bases, usual, odd_strips())

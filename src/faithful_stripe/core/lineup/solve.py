@@ -9,11 +9,13 @@ from itertools import combinations
 import numpy as np
 
 from .anchors import Anchors
-from .ballots import bases_of, entry_of, moved_base, split, with_prior
+from .ballots import base_of_order, bases_of, entry_of, moved_base, row_shifts, split, with_prior
+from .borders import strip_and_phase
 from .cast import Cast, casts, layouts_of
 from .document import Lineup, Solution
 from .hypotheses import make_ballot
 from .judging import conclude, members_only
+from .membership import Membership
 from .mirrors import conclude_mirror
 from .samples import Pile
 from .search import search
@@ -81,10 +83,31 @@ def options_of(table: Table, images: set[int], grounds: Sequence[Anchors], taken
         if loose == images and len(close) > 1:  # striped, with some of what lies about: who belongs is found on the way
             found += _some_of(images | set(close), len(images))
         for some in _subsets(close):
-            found += [c for c in casts(images | some, groups) if len(close) < 3 or c.layouts[0].spans == 1]
+            found += [c for c in casts(images | some, groups) if shape or len(close) < 3 or c.layouts[0].spans == 1]
             if copies and alike:
                 found += casts(images | some | {i for g in alike for i in g.images}, groups + alike)
     return found
+
+
+def _with_borders(
+    table: Table, options: list[Cast], groups: Sequence[Membership], usual: list[int]
+) -> tuple[list[Cast], list[int]]:
+    """The casts with P and Q, and the usual starts, with what the borders of their rows tell."""
+    for group in groups:
+        if group.kind not in ("two", "two less one"):
+            continue
+        told = strip_and_phase(table.pile, table.places, group.images, len(group.images) + (group.kind != "two"))
+        if told is None:
+            continue
+        strip, phase = told
+        table.note("evidence", f"rows end every {strip >> 10} KiB, from byte {phase} on: roles change there")
+        nearest = usual[0] - (usual[0] - phase) % strip
+        starts = [*([nearest] if nearest >= 0 else []), phase, *(s for s in usual if s % strip == phase)]
+        rows = max(c.pattern().rows for o in options for c in o.layouts)  # roles tell the first row of a period, too
+        starts += [s for s in range(phase, phase + rows * strip, strip) if nearest < 0 or s < nearest]
+        fitted = [replace(o, strip=strip, phase=phase) if o.level in ("RAID6", "RAID60") else o for o in options]
+        return fitted, list(dict.fromkeys(starts))
+    return options, usual
 
 
 def _some_of(images: set[int], least: int) -> list[Cast]:
@@ -152,9 +175,17 @@ def solve_cluster(table: Table, images: set[int], grounds: Sequence[Anchors], ta
             return mirror
     primary = next(iter([*files, *tables]), None)
     used, _kept = split(primary)
+    options, usual = _with_borders(table, options, groups, usual)
     entries = [entry_of(table, cast, make_ballot(cast, used)) for cast in options]
     bases = bases_of(primary, starts)
     found = search(entries, bases, usual)[:60]
+    if primary is not None and found and found[0].cast.phase >= 0:
+        base = base_of_order(found[0], primary)
+        if base is not None and base not in bases:
+            shifted = row_shifts(found[0], base)
+            bases = list(dict.fromkeys([*bases, base, *(b for _s, b in shifted)]))
+            usual = list(dict.fromkeys([*usual, *(s for s, _b in shifted)]))
+            found = search([e for e in entries if e.reader.cast is found[0].cast], bases, usual)[:60]
     if primary is not None and found and found[0].start not in USUAL_STARTS and not primary.ground.starts:
         # the same places with the ground further on in the volume, and data that start where they usually do
         more = [b for s in (*usual, *USUAL_STARTS) if (b := moved_base(found[0], s)) is not None]

@@ -27,6 +27,9 @@ WEAK_SHARE = 0.62
 LABEL_BYTES = 16 << 10
 """What stands alone before the data, and is no larger, is not a part of them."""
 
+NOISE_SHARE = 0.999
+"""What cannot be packed below this share is noise through and through; files that are compressed can, a little."""
+
 Tell = Callable[[str], None]
 
 
@@ -112,7 +115,7 @@ def loose_images(table: Table, taken: set[int]) -> list[int]:
         if image in grouped or image in alone or len(pieces) < 2:
             continue
         chosen = b"".join(x.tobytes() for x in pieces[:: max(1, len(pieces) // 24)])
-        kinds[image] = len(zlib.compress(chosen, 1)) > 0.97 * len(chosen)
+        kinds[image] = len(zlib.compress(chosen, 1)) > NOISE_SHARE * len(chosen)
     plain = [i for i, noise in kinds.items() if not noise]
     return plain if len(plain) > 1 else list(kinds)
 

@@ -1,0 +1,85 @@
+"""Borders: with P and Q the algebra says who plays which role at a place, and where that changes a row ends.
+
+Between two places with different roles the border is found by halving. All borders are a whole number of strips apart,
+which gives the strip size, and where rows begin within it, without a single structure of a file system.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from itertools import pairwise
+from math import gcd
+
+import numpy as np
+
+from .algebra import roles, sketch
+from .membership import SECTOR, Place, Survey, places_of
+from .samples import Pile
+
+MOST_BORDERS, LEAST_BORDERS = 16, 5
+"""Borders that are looked for, and fewest that say anything."""
+
+LEAST_STRIP = 4096
+
+Roles = tuple[int, ...]
+
+
+def strip_and_phase(pile: Pile, places: Sequence[Place], images: Sequence[int], members: int) -> tuple[int, int] | None:
+    """The strip size of a group with P and Q and where strips begin, modulo its size, in bytes; None where the places
+    do not tell.
+
+    members  of the group, a missing one counted
+    """
+    told = [(p.offset, r) for p in places if (r := _roles(p, images, members)) is not None]
+    pairs = [
+        (b[0] - a[0], a, b) for a, b in pairwise(told) if a[1] != b[1] and b[0] - a[0] >= SECTOR
+    ]  # fmt: skip
+    found = []
+    for _gap, before, after in sorted(pairs)[:MOST_BORDERS]:
+        border = _border(pile, images, members, before, after)
+        if border is not None:
+            found.append(border)
+    if len(found) < LEAST_BORDERS:
+        return None
+    strip = 0
+    for border in found[1:]:
+        strip = gcd(strip, abs(border - found[0]))
+    if strip < LEAST_STRIP or strip % LEAST_STRIP:
+        return None
+    return strip, found[0] % strip
+
+
+def _roles(place: Place, images: Sequence[int], members: int) -> Roles | None:
+    """The role of each image at a place, where there is one answer and all take part."""
+    for relation in place.relations:
+        if set(relation.images) == set(images):
+            answers = roles(relation, members)
+            return tuple(answers[0][i] for i in images) if len(answers) == 1 else None
+    return None
+
+
+def _border(
+    pile: Pile, images: Sequence[int], members: int, before: tuple[int, Roles], after: tuple[int, Roles]
+) -> int | None:
+    """The offset between two places at which the roles change, to a sector; None where something is in the way."""
+    low, high = before[0], after[0]
+    while high - low > SECTOR:
+        middle = low + (high - low) // 2 // SECTOR * SECTOR
+        here = _roles_at(pile, images, members, middle)
+        if here is None:
+            return None
+        if here == before[1]:
+            low = middle
+        else:
+            high = middle
+    return high
+
+
+def _roles_at(pile: Pile, images: Sequence[int], members: int, offset: int) -> Roles | None:
+    data = np.zeros((len(pile), SECTOR), np.uint8)
+    for image in images:
+        if offset + SECTOR <= pile.sources[image].size:
+            data[image] = pile.stretch(image, offset, SECTOR)
+    taken = Survey(np.array([offset]), sketch(data)[None], np.zeros((1, len(pile)), bool))
+    found = places_of(taken)
+    return _roles(found[0], images, members) if found else None
