@@ -15,7 +15,7 @@ from .cast import Cast
 from .hypotheses import Ballot, Hypothesis, make_ballot
 from .partitions import COMMON_STARTS
 from .search import Entry, Reader, Shared
-from .table import Table
+from .table import LABEL_BYTES, Table
 from .verdict import final_layout, held_facts
 
 DECLARED_NATS, UNDECLARED_NATS, LEFT_OUT_NATS = 6.0, 8.0, 2.0
@@ -183,12 +183,18 @@ def is_round(base: int) -> bool:
     return base % ROUND == 0 or base in COMMON_STARTS
 
 
-def moved_base(h: Hypothesis, start: int) -> int | None:
-    """Where the ground would start in the volume if data began at `start` on the same members."""
+def moved_bases(h: Hypothesis, start: int) -> list[int]:
+    """Where the ground may start in the volume if data began at `start` on the same members: in the same order, and at
+    round places less than a row away, to which another order leads."""
     rows, rest = divmod(h.start - start, h.strip)
     pattern = h.layout.pattern()
     strips, odd = divmod(rows * pattern.strips, pattern.rows)
-    return h.base + strips * h.strip if rest == 0 and rows > 0 and not odd else None
+    if rest or rows <= 0:
+        return []
+    there, row = h.base + strips * h.strip, pattern.strips * h.strip // pattern.rows
+    first = -(-max(0, there - row) // ROUND) * ROUND
+    near = [b for b in range(first, there + row, ROUND) if (b - there) % h.strip == 0]
+    return ([] if odd else [there]) + near[:4]
 
 
 def with_prior(
@@ -206,11 +212,16 @@ def with_prior(
 
 
 def before(table: Table, h: Hypothesis) -> int:
-    """Places before the start at which the images of a hypothesis are related as they are after it."""
-    images = set(h.cast.images)
+    """Places before the start at which the images of a hypothesis are related as they are after it, or, striped ones,
+    hold something."""
+    images = {i for c in h.order if c is not None for i in h.cast.columns[c]}
     count = 0
+    striped = h.cast.level == "RAID0"
     for place in table.places:
         if place.offset >= h.start:
             break
-        count += any(len(r.images) >= 2 and set(r.images) <= images for r in place.relations)
+        if striped:
+            count += place.offset >= LABEL_BYTES and len(place.filled & images) >= 2
+        else:
+            count += any(len(r.images) >= 2 and set(r.images) <= images for r in place.relations)
     return count

@@ -12,7 +12,7 @@ import numpy as np
 from ..arrays.engine import Array
 from ..source import BlockSourceError
 from .anchors import Anchors
-from .ballots import base_under, entry_of, joint, with_prior
+from .ballots import base_under, before, entry_of, joint, with_prior
 from .cast import Cast, layouts_of
 from .document import Evidence, Lineup
 from .hypotheses import MISSING_NATS, Hypothesis, make_ballot, same_answer
@@ -20,7 +20,7 @@ from .membership import Membership, places_of, survey_at, tested
 from .outdated import culprit, unread
 from .rows import broken_rows
 from .search import search
-from .table import Table
+from .table import USUAL_STARTS, Table, anything_before
 from .verdict import (
     MARGIN_NATS,
     PROBABLE_NATS,
@@ -293,7 +293,7 @@ def finish(
     total = judged[0].total
     lead = total - next_score
     enough = lead > MARGIN_NATS and total > TOTAL_NATS
-    certain = findings.holds and enough and not open_at and pinned(best, placed)
+    certain = findings.holds and enough and not open_at and pinned(table, best, placed)
     verdict = (
         "certain" if certain else "probable" if lead > PROBABLE_NATS and not findings.contradicted else "undecided"
     )
@@ -315,8 +315,14 @@ def finish(
     )
 
 
-def pinned(h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> bool:
-    """Whether something tells where the volume begins: a partition table, or a file system's own first structures."""
+def pinned(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> bool:
+    """Whether something tells where the volume begins: a partition table, or a file system's own first structures; not
+    where data of the array stand before it, nor where all that would stand before it is wiped."""
+    first = {i for c in h.order if c is not None for i in h.cast.columns[c]}
+    if before(table, h) > 1:
+        return False
+    if h.start > 1 << 20 and h.start not in USUAL_STARTS and not anything_before(table, first, 1 << 20):
+        return False
     for anchors, base in placed:
         declared = anchors.ground.starts or (base == 0 and anchors.ground.head)
         if declared and held_facts(h, anchors, base)[0]:

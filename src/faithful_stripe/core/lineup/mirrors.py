@@ -49,7 +49,7 @@ def conclude_mirror(
         evidence.append(Evidence("anchors", held, f"structures stand where a plain mirror puts them, of {tested}"))
     equal = not group.open
     plain = held >= 8 and held >= 0.5 * tested
-    sure = equal and plain and not findings.contradicted and pinned(replace(best, start=start), placed)
+    sure = equal and plain and not findings.contradicted and pinned(table, replace(best, start=start), placed)
     split_up = known and not plain and tested >= 8
     settle = "" if sure else "a file system that can be read, or the controller's own configuration"
     if split_up:

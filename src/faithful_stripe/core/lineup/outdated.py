@@ -42,8 +42,10 @@ def culprit(
     for group in groups:
         if not group.open:
             continue
-        blamed = _by_algebra(places, group)
-        if blamed is None and group.kind == "sum":
+        blamed = None
+        if group.kind != "sum":
+            blamed = _by_algebra(places, group)
+        else:
             blamed = _by_likelihood(pile, stock, best, group)
             if blamed is None:
                 blamed = _by_reading(best, group, worth)
@@ -173,7 +175,9 @@ def _by_likelihood(pile: Pile, stock: Stock, best: Hypothesis, group: Membership
             continue
         told = np.full(len(members), anything * count)
         for row, image in enumerate(members):
-            if cell(image, offset) != P_CELL:
+            if cell(image, offset) == P_CELL:
+                told[row] = max(told[row], _sum_of(likely, held[row], differs))
+            else:
                 if _noisy(likely, held[row], differs):
                     continue  # bytes among noise are noise
                 now = _sum_of(likely, held[row], differs)

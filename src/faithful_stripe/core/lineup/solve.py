@@ -9,7 +9,7 @@ from itertools import combinations
 import numpy as np
 
 from .anchors import Anchors
-from .ballots import base_of_order, bases_of, entry_of, moved_base, row_shifts, split, with_prior
+from .ballots import base_of_order, bases_of, entry_of, moved_bases, row_shifts, split, with_prior
 from .borders import strip_and_phase
 from .cast import Cast, casts, layouts_of
 from .document import Lineup, Solution
@@ -188,7 +188,7 @@ def solve_cluster(table: Table, images: set[int], grounds: Sequence[Anchors], ta
             found = search([e for e in entries if e.reader.cast is found[0].cast], bases, usual)[:60]
     if primary is not None and found and found[0].start not in USUAL_STARTS and not primary.ground.starts:
         # the same places with the ground further on in the volume, and data that start where they usually do
-        more = [b for s in (*usual, *USUAL_STARTS) if (b := moved_base(found[0], s)) is not None]
+        more = [b for s in dict.fromkeys((*usual, *USUAL_STARTS)) for b in moved_bases(found[0], s)]
         entries = [e for e in entries if e.reader.cast is found[0].cast]
         found += search(entries, [b for b in more if b not in bases], usual)[:60] if more else []
     if primary is None and found:  # where data start is seen on the images that take part

@@ -140,13 +140,13 @@ def guessed_starts(table: Table, images: set[int], groups: Sequence[Membership])
                 break
     lowest = min(found, default=0)
     usual = [s for s in USUAL_STARTS if s <= lowest]
-    wiped = lowest % 4096 == 0 and not _anything_before(table, images, lowest)
+    wiped = lowest % 4096 == 0 and not anything_before(table, images, lowest)
     if lowest > 1 << 20 and wiped:  # nothing on any image so far on: more likely than such a start
         return [0, *found[:1], *usual[1:2]]
     return list(dict.fromkeys([*found[:2], *usual[::-1]]))[:3] or [0]
 
 
-def _anything_before(table: Table, images: set[int], offset: int) -> bool:
+def anything_before(table: Table, images: set[int], offset: int) -> bool:
     """Whether any of the images holds something before an offset: then nobody wiped them."""
     return any(
         piece.image in images and piece.offset < offset and bool(piece.data[: offset - piece.offset].any())
