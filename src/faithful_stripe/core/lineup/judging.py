@@ -42,6 +42,9 @@ COMPUTED_BLOCKS = 32
 
 UNTOLD_NATS = 20.0
 
+FEW_ROWS = 0.1
+"""So many rows may fail for sectors that could not be read; more do where somebody does not belong."""
+
 CHECKED_BYTES = 160 << 20
 """How much of an array is read to see whether its parity is right everywhere."""
 
@@ -129,7 +132,7 @@ def judge(
             table.tell(f"best so far: {words(max(judged, key=lambda j: j.total).h, table.pile)[:100]}")
     judged.sort(key=lambda j: -j.total)
     # somebody in it does not belong where rows do not add up: who, if leaving one out makes them
-    if judged[0].findings.broken_rows:
+    if judged[0].findings.broken_rows > FEW_ROWS * judged[0].findings.rows:
         best = judged[0].h
         whole = judged[0].total
         for position, column in enumerate(best.order):

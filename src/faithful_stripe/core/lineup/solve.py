@@ -76,7 +76,7 @@ def options_of(table: Table, images: set[int], grounds: Sequence[Anchors], taken
         found += _with_whole_spans(table, images, loose, extra, grounds, taken)
     copies = [g for g in groups if g.kind == "copies"]
     other_spans = bool(shape) and not copies and len(extra) >= max(shape) - 2
-    if extra and ((grounds and loose) or (copies and not grounds) or other_spans):
+    if extra and ((grounds and loose) or copies or other_spans):
         sizes = [table.pile.sources[i].size for i in images]
         middle = float(np.median(sizes))
         close = [i for i in extra if abs(table.pile.sources[i].size - middle) < middle / 16]
@@ -190,7 +190,8 @@ def solve_cluster(table: Table, images: set[int], grounds: Sequence[Anchors], ta
         # the same places with the ground further on in the volume, and data that start where they usually do
         more = [b for s in dict.fromkeys((*usual, *USUAL_STARTS)) for b in moved_bases(found[0], s)]
         entries = [e for e in entries if e.reader.cast is found[0].cast]
-        found += search(entries, [b for b in more if b not in bases], usual)[:60] if more else []
+        # beside the one that is known: scores of one search only are comparable
+        found = [*search(entries, list(dict.fromkeys([found[0].base, *more])), usual)[:60], *found] if more else found
     if primary is None and found:  # where data start is seen on the images that take part
         best = found[0]
         columns = tuple(sorted(best.cast.columns[c] for c in best.order if c is not None))
