@@ -145,8 +145,11 @@ def _mirrors(groups: Sequence[Membership], loose: Sequence[Column]) -> list[Cast
         if groups[0].closing < 0.85 * groups[0].blocks and len(sets[0]) == 2:  # what is left of three that share rows
             alike += _made("RAID1E", [(i,) for i in sets[0]], 3)
         return alike
-    found = [Cast("RAID10", layouts_of("RAID10", len(columns)), tuple(columns), (), copies)]
-    return found
+    # of what lies about, some may take no part
+    least = len(sets) + 1 if loose else len(columns)
+    return [
+        Cast("RAID10", layouts_of("RAID10", n), tuple(columns), (), copies) for n in range(len(columns), least - 1, -1)
+    ]
 
 
 def _parity(groups: Sequence[Membership], loose: Sequence[Column]) -> list[Cast]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
+from itertools import combinations
 
 import numpy as np
 import numpy.typing as npt
@@ -340,6 +341,12 @@ def second_best(votes: Floats, cast: Cast, order: Sequence[int | None]) -> float
         _made, score = assign(barred, cast)
         if score > FORBIDDEN / 2:
             others.append(score)
+    spans = cast.layouts[0].spans
+    k = len(order) // spans
+    for a, b in combinations(range(spans), 2):  # whole spans exchanged: each still stands together
+        other = list(order)
+        other[a * k : a * k + k], other[b * k : b * k + k] = order[b * k : b * k + k], order[a * k : a * k + k]
+        others.append(float(sum(votes[c, p] for p, c in enumerate(other) if c is not None)))
     return max(others)
 
 

@@ -42,7 +42,7 @@ COMPUTED_BLOCKS = 32
 
 UNTOLD_NATS = 20.0
 
-FEW_ROWS = 0.1
+FEW_ROWS = 0.15
 """So many rows may fail for sectors that could not be read; more do where somebody does not belong."""
 
 CHECKED_BYTES = 160 << 20

@@ -26,6 +26,8 @@ LEAST_CLOSING, LEAST_SHARE = 6, 0.42
 
 NOWHERE: npt.NDArray[np.int64] = np.empty(0, np.int64)
 
+PARITY_KINDS = ("sum", "two", "two less one")
+
 BATCH = 128
 SECTOR = 512
 COMPARED_BYTES, CHUNK = 256 << 20, 1 << 20
@@ -227,6 +229,7 @@ def memberships(places: list[Place]) -> list[Membership]:
     sound += chains
     inside = {frozenset(c.images) for c in chains}
     sound = [m for m in sound if m.kind != "copies" or not any(set(m.images) <= c for c in inside)]
+    sound = [m for m in sound if not _several(m, sound)]
     taken: set[int] = set()
     found = []
     for candidate in sorted(sound, key=lambda m: (-round(m.closing / m.blocks, 1), -len(m.images), -m.closing)):
@@ -234,6 +237,18 @@ def memberships(places: list[Place]) -> list[Membership]:
             taken |= set(candidate.images)
             found.append(candidate)
     return found
+
+
+def _several(whole: Membership, sound: Sequence[Membership]) -> bool:
+    """Whether a group is only the union of smaller ones that close by themselves: the spans of a nested array."""
+    if whole.kind not in PARITY_KINDS:
+        return False
+    left = set(whole.images)
+    for part in sorted(sound, key=lambda m: -len(m.images)):
+        inside = set(part.images)
+        if inside <= left and inside < set(whole.images) and part.kind in PARITY_KINDS and len(inside) > 2:
+            left -= inside if part.closing >= 0.9 * part.blocks else set()
+    return not left
 
 
 def _candidates(places: list[Place]) -> list[frozenset[int]]:

@@ -70,7 +70,7 @@ def options_of(table: Table, images: set[int], grounds: Sequence[Anchors], taken
         found += casts(wider, groups + alike)
     extra = [i for i in loose_images(table, taken) if i not in images]
     loose = images - {i for g in groups for i in g.images}
-    if not grounds and loose == images:
+    if loose == images:
         found += _some_of(images, max(2, len(images) - 3))
     if grounds and loose:
         found += _with_whole_spans(table, images, loose, extra, grounds, taken)

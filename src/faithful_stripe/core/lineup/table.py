@@ -124,7 +124,7 @@ def guessed_starts(table: Table, images: set[int], groups: Sequence[Membership])
     """Where data may start when no structure tells: where the images first hold what belongs together."""
     found: list[int] = []
     runs = _runs(table, images)
-    if len(runs) > 1 and runs[0][1] - runs[0][0] <= LABEL_BYTES and runs[1][0] - runs[0][1] > 4 * LABEL_BYTES:
+    if len(runs) > 1 and runs[0][1] - runs[0][0] <= LABEL_BYTES and runs[1][0] - runs[0][1] > LABEL_BYTES:
         runs.append(runs.pop(0))  # a label or a leftover, far from the data
     groups = [g for g in groups if g.kind != "ring"]  # whose copies stand elsewhere
     for first, _end in runs:
@@ -141,7 +141,7 @@ def guessed_starts(table: Table, images: set[int], groups: Sequence[Membership])
     lowest = min(found, default=0)
     usual = [s for s in USUAL_STARTS if s <= lowest]
     wiped = lowest % 4096 == 0 and not anything_before(table, images, lowest)
-    if lowest > 1 << 20 and wiped:  # nothing on any image so far on: more likely than such a start
+    if lowest >= 1 << 20 and wiped:  # nothing on any image so far on: more likely than such a start
         return [0, *found[:1], *usual[1:2]]
     return list(dict.fromkeys([*found[:2], *usual[::-1]]))[:3] or [0]
 
