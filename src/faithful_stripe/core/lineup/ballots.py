@@ -15,7 +15,7 @@ from .cast import Cast
 from .hypotheses import Ballot, Hypothesis, make_ballot
 from .partitions import COMMON_STARTS
 from .search import Entry, Reader, Shared
-from .table import LABEL_BYTES, Table
+from .table import LABEL_BYTES, USUAL_STARTS, Table
 from .verdict import final_layout, held_facts
 
 DECLARED_NATS, UNDECLARED_NATS, LEFT_OUT_NATS = 6.0, 8.0, 2.0
@@ -23,6 +23,9 @@ DECLARED_NATS, UNDECLARED_NATS, LEFT_OUT_NATS = 6.0, 8.0, 2.0
 no table; against each place with the array's data before its start."""
 
 LEAST_AGREED = 0.3
+
+LATE_NATS = 6.0
+"""Against a start so late that nothing stands for it but the file system's own place."""
 
 ROUND = 1 << 20
 
@@ -202,6 +205,8 @@ def with_prior(
 ) -> Hypothesis:
     """With what speaks for its start: a partition table that says so, the usual places, no data of the array before."""
     nats = 2 * START_NATS if h.start == usual[0] else START_NATS / 3 if h.start == 0 else 0.0
+    if h.start > 1 << 20 and h.start not in (*usual, *USUAL_STARTS):
+        nats -= LATE_NATS
     if h.base:
         undeclared = UNDECLARED_NATS / 2 if is_round(h.base) else UNDECLARED_NATS
         nats += DECLARED_NATS if h.base in starts else -undeclared

@@ -8,6 +8,10 @@ from ..arrays.engine import Array, data_rows
 from ..arrays.rebuild import check_rows
 from ..errors import StripeError
 
+UNREAD_BYTES = 7 * 512
+NOISE_VALUES = 254
+"""Byte values that 4096 bytes of noise hold at least."""
+
 
 def test_rows(array: Array, most: int) -> tuple[int, int]:
     """Rows tested and rows that do not add up; groups that lack a member are passed over, none may be left."""
@@ -15,8 +19,33 @@ def test_rows(array: Array, most: int) -> tuple[int, int]:
     return tested, len(broken)
 
 
-def broken_rows(array: Array, most: int) -> tuple[int, list[int]]:
-    """How many rows were tested, at most about `most` spread over the data, and which of them do not add up."""
+def test_copies(array: Array, most: int) -> tuple[int, int]:
+    """Rows of copies that were tested, and those that differ by more than a few sectors, which could not be read; rows
+    that hold noise on every member were never written, and say nothing."""
+    tested, broken = broken_rows(array, most, UNREAD_BYTES)
+    unwritten = sum(_noise(array, row) for row in broken)
+    return tested - unwritten, len(broken) - unwritten
+
+
+def _noise(array: Array, row: int) -> bool:
+    made = array.geometry
+    block = np.zeros(min(4096, made.strip_bytes), np.uint8)
+    for member, start in zip(array.members, made.start_bytes, strict=True):
+        if member is not None:
+            try:
+                member.read_into(start + row * made.strip_bytes, block)
+            except StripeError:
+                return False
+            if len(np.unique(block)) < NOISE_VALUES:
+                return False
+    return True
+
+
+def broken_rows(array: Array, most: int, apart: int = 0) -> tuple[int, list[int]]:
+    """How many rows were tested, at most about `most` spread over the data, and which of them do not add up.
+
+    apart  bytes of a strip that may differ
+    """
     made = array.geometry
     missing = frozenset(i for i, member in enumerate(array.members) if member is None)
     if not made.redundant or all(members & missing for members, _survives in made.pattern.sets):
@@ -30,7 +59,7 @@ def broken_rows(array: Array, most: int) -> tuple[int, list[int]]:
     broken: list[int] = []
     for first, last in _joined(units, unit, made.rows):
         try:
-            bad = {m.row for _end, found in check_rows(array, first, last, missing) for m in found}
+            bad = {m.row for _end, found in check_rows(array, first, last, missing) for m in found if m.bytes > apart}
         except StripeError:
             continue  # what cannot be read is evidence lost
         tested += last - first

@@ -56,7 +56,7 @@ def options_of(table: Table, images: set[int], grounds: Sequence[Anchors], taken
     """The casts worth trying: these images, and these with what is like them and has no structures of its own."""
     groups = [g for g in table.groups if set(g.images) <= images]
     found = casts(images, groups)
-    if not found or (groups and all(g.closing < WEAK_SHARE * g.blocks for g in groups)):
+    if all(g.closing < WEAK_SHARE * g.blocks for g in groups) and (groups or not found):
         found += casts(images, ())  # relations that hold in a part of the places may be those of almost empty rows
     kinds = {g.kind for g in groups}
     shape = {len(g.images) + (g.kind == "two less one") for g in groups}
@@ -134,7 +134,7 @@ def _with_whole_spans(
     for kinds in ({"sum"}, {"two", "two less one"}, {"copies"}):
         fitting = [g for g in inside + free if g.kind in kinds]
         shapes = {len(g.images) + (g.kind == "two less one") for g in fitting}
-        if len(shapes) != 1 or not any(g in free for g in fitting) or any(g.kind not in kinds for g in inside):
+        if len(shapes) != 1 or any(g.kind not in kinds for g in inside):
             continue
         spans = {i for g in fitting for i in g.images}
         per_span = 1 if "copies" in kinds else shapes.pop() - (2 if "two" in kinds else 1)
@@ -188,7 +188,8 @@ def solve_cluster(table: Table, images: set[int], grounds: Sequence[Anchors], ta
             found = search([e for e in entries if e.reader.cast is found[0].cast], bases, usual)[:60]
     if primary is not None and found and found[0].start not in USUAL_STARTS and not primary.ground.starts:
         # the same places with the ground further on in the volume, and data that start where they usually do
-        more = [b for s in dict.fromkeys((*usual, *USUAL_STARTS)) for b in moved_bases(found[0], s)]
+        least = found[0].start % found[0].strip
+        more = [b for s in dict.fromkeys((*usual, *USUAL_STARTS, least)) for b in moved_bases(found[0], s)]
         entries = [e for e in entries if e.reader.cast is found[0].cast]
         # beside the one that is known: scores of one search only are comparable
         found = [*search(entries, list(dict.fromkeys([found[0].base, *more])), usual)[:60], *found] if more else found

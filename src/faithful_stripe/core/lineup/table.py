@@ -91,7 +91,9 @@ def clusters(table: Table) -> list[tuple[set[int], list[Anchors]]]:
         whole = [g for g in closed if g & bound]
         images = bound if whole else {int(i) for i in anchors.image} - set(table.outdated)
         if bound and not whole and any(g & images for g in closed):
-            images -= {i for g in closed for i in g}
+            # groups that hold another file system are not this one's
+            others = {i for a in table.anchors if a is not anchors for i in a.ground.bound()}
+            images -= {i for g in closed if g & others for i in g}
             images |= bound
         if not images:
             continue

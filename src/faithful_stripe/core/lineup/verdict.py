@@ -18,7 +18,7 @@ from .document import Evidence
 from .hypotheses import Hypothesis, volume_map
 from .marks import ext
 from .proof import Proof, prove_ext4
-from .rows import test_rows
+from .rows import test_copies
 from .samples import Pile
 
 MARGIN_NATS, TOTAL_NATS = 12.0, 25.0
@@ -160,7 +160,7 @@ def read_volume(
     }  # fmt: skip
     _files(found, h, volume, carved, sorted(blocks))
     if h.cast.level == "RAID1E":  # its copies stand in different rows: no relation has tested them yet
-        found.rows, found.broken_rows = test_rows(volume, TESTED_ROWS)
+        found.rows, found.broken_rows = test_copies(volume, TESTED_ROWS)
     return found
 
 
