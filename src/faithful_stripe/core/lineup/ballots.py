@@ -25,7 +25,7 @@ no table; against each place with the array's data before its start."""
 LEAST_AGREED = 0.3
 
 LATE_NATS = 6.0
-"""Against a start so late that nothing stands for it but the file system's own place."""
+"""Against a start that nothing stands for but the file system's own place; and against each mirror set left out."""
 
 ROUND = 1 << 20
 
@@ -205,8 +205,11 @@ def with_prior(
 ) -> Hypothesis:
     """With what speaks for its start: a partition table that says so, the usual places, no data of the array before."""
     nats = 2 * START_NATS if h.start == usual[0] else START_NATS / 3 if h.start == 0 else 0.0
-    if h.start > 1 << 20 and h.start not in (*usual, *USUAL_STARTS):
+    if h.start not in (*usual, *USUAL_STARTS) and (h.start > 1 << 20 or h.start >= h.strip):
         nats -= LATE_NATS
+    part = {i for c in h.order if c is not None for i in h.cast.columns[c]}
+    whole = set(h.cast.images)
+    nats -= LATE_NATS * sum(g.kind == "copies" and set(g.images) <= whole - part for g in table.groups)
     if h.base:
         undeclared = UNDECLARED_NATS / 2 if is_round(h.base) else UNDECLARED_NATS
         nats += DECLARED_NATS if h.base in starts else -undeclared

@@ -17,16 +17,19 @@ from .membership import SECTOR, Place, Survey, places_of
 from .samples import Pile
 
 MOST_BORDERS, LEAST_BORDERS = 16, 5
-"""Borders that are looked for, and fewest that say anything."""
+"""Borders that are looked for, and fewest that tell the strip size."""
 
 LEAST_STRIP = 4096
+
+NEAR = 8
+"""Sectors on each side of the middle that are tried where it tells nothing."""
 
 Roles = tuple[int, ...]
 
 
 def strip_and_phase(pile: Pile, places: Sequence[Place], images: Sequence[int], members: int) -> tuple[int, int] | None:
-    """The strip size of a group with P and Q and where strips begin, modulo its size, in bytes; None where the places
-    do not tell.
+    """The strip size of a group with P and Q and where a strip begins, in bytes; None where the places do not tell. Few
+    borders leave the size open: then a negative multiple of it is given, or 0.
 
     members  of the group, a missing one counted
     """
@@ -39,14 +42,14 @@ def strip_and_phase(pile: Pile, places: Sequence[Place], images: Sequence[int], 
         border = _border(pile, images, members, before, after)
         if border is not None:
             found.append(border)
-    if len(found) < LEAST_BORDERS:
+    if not found:
         return None
     strip = 0
     for border in found[1:]:
         strip = gcd(strip, abs(border - found[0]))
-    if strip < LEAST_STRIP or strip % LEAST_STRIP:
+    if strip % LEAST_STRIP:
         return None
-    return strip, found[0] % strip
+    return (strip, found[0] % strip) if len(found) >= LEAST_BORDERS else (-strip, found[0])
 
 
 def _roles(place: Place, images: Sequence[int], members: int) -> Roles | None:
@@ -64,8 +67,7 @@ def _border(
     """The offset between two places at which the roles change, to a sector; None where something is in the way."""
     low, high = before[0], after[0]
     while high - low > SECTOR:
-        middle = low + (high - low) // 2 // SECTOR * SECTOR
-        here = _roles_at(pile, images, members, middle)
+        middle, here = _told_near(pile, images, members, low, high)
         if here is None:
             return None
         if here == before[1]:
@@ -73,6 +75,17 @@ def _border(
         else:
             high = middle
     return high
+
+
+def _told_near(pile: Pile, images: Sequence[int], members: int, low: int, high: int) -> tuple[int, Roles | None]:
+    """The place between two others, as near to their middle as can be, that tells the roles."""
+    sectors = (high - low) // SECTOR
+    for step in range(min(2 * NEAR, sectors - 1)):
+        index = sectors // 2 + (step + 1) // 2 * (1 if step % 2 else -1)
+        here = _roles_at(pile, images, members, low + index * SECTOR) if 0 < index < sectors else None
+        if here is not None:
+            return low + index * SECTOR, here
+    return low, None
 
 
 def _roles_at(pile: Pile, images: Sequence[int], members: int, offset: int) -> Roles | None:

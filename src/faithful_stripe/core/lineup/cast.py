@@ -26,7 +26,8 @@ class Cast:
     groups   columns of each span that the algebra found, by index; the others are free
     copies   members of one mirror set
     strip    where the algebra tells it, in bytes; else 0
-    phase    where strips begin on the images, modulo the strip, where the algebra tells it; else -1
+    phase    where a strip begins on the images, where the algebra tells it; else -1
+    gap      a multiple of the strip, where the algebra tells that much; else 0
     missing  positions that stay empty; there may also be more columns than positions: some do not belong then
     """
 
@@ -37,6 +38,7 @@ class Cast:
     copies: int = 1
     strip: int = 0
     phase: int = -1
+    gap: int = 0
 
     @property
     def positions(self) -> int:
@@ -146,7 +148,7 @@ def _mirrors(groups: Sequence[Membership], loose: Sequence[Column]) -> list[Cast
             alike += _made("RAID1E", [(i,) for i in sets[0]], 3)
         return alike
     # of what lies about, some may take no part
-    least = len(sets) + 1 if loose else len(columns)
+    least = min(2, len(columns))
     return [
         Cast("RAID10", layouts_of("RAID10", n), tuple(columns), (), copies) for n in range(len(columns), least - 1, -1)
     ]

@@ -120,7 +120,7 @@ def hypotheses(
     found: list[Hypothesis] = []
     best = 0.0
     for chosen in cast.layouts:
-        for strip in sizes or strips():
+        for strip in [s for s in sizes or strips() if cast.gap % s == 0]:
             for base, start, hit, where in _placed(chosen, strip, ballot, bases, starts, cast.phase):
                 cells = _cell_votes(ballot, hit, start) if len(ballot.who) else np.empty(0)
                 # what all facts that fit would give, whatever the order
@@ -164,7 +164,7 @@ def _placed(
             position, where = locate(chosen, strip, ballot.address + base, copy)
             usual = () if phase < 0 else starts
             for start in [*_start_candidates(ballot.offset - where, starts), *usual]:
-                if start in tried or (phase >= 0 and start % strip != phase):
+                if start in tried or (phase >= 0 and (start - phase) % strip):
                     continue
                 tried.add(start)
                 hit, position = hits_of(chosen, strip, start, base, ballot)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import replace
 from itertools import combinations
 
@@ -13,7 +13,7 @@ from .ballots import base_of_order, bases_of, entry_of, moved_bases, row_shifts,
 from .borders import strip_and_phase
 from .cast import Cast, casts, layouts_of
 from .document import Lineup, Solution
-from .hypotheses import make_ballot
+from .hypotheses import make_ballot, strips
 from .judging import conclude, members_only
 from .membership import Membership
 from .mirrors import conclude_mirror
@@ -35,6 +35,8 @@ def solve(pile: Pile, tell: Tell = lambda _text: None) -> Solution:
     try:
         for images, grounds in clusters(table):
             made = solve_cluster(table, images - taken, grounds, taken)
+            if made is not None and made.verdict == "undecided" and not _names(pile, images) >= set(made.members):
+                made = solve_cluster(table, images - taken, grounds, taken, alone=True) or made
             if made is not None:
                 found.append(made)
                 taken |= {pile.names.index(m) for m in [*made.members, *made.stale] if m is not None}
@@ -52,17 +54,26 @@ def solve(pile: Pile, tell: Tell = lambda _text: None) -> Solution:
     return Solution(tuple(found), unused, pile.bytes_read, tuple(notes), tuple(table.trace))
 
 
-def options_of(table: Table, images: set[int], grounds: Sequence[Anchors], taken: set[int]) -> list[Cast]:
+def _names(pile: Pile, images: Iterable[int]) -> set[str | None]:
+    return {None, *(pile.names[i] for i in images)}
+
+
+def options_of(
+    table: Table, images: set[int], grounds: Sequence[Anchors], taken: set[int], alone: bool = False
+) -> list[Cast]:
     """The casts worth trying: these images, and these with what is like them and has no structures of its own."""
     groups = [g for g in table.groups if set(g.images) <= images]
     found = casts(images, groups)
     if all(g.closing < WEAK_SHARE * g.blocks for g in groups) and (groups or not found):
         found += casts(images, ())  # relations that hold in a part of the places may be those of almost empty rows
+    if alone:
+        return found
     kinds = {g.kind for g in groups}
     shape = {len(g.images) + (g.kind == "two less one") for g in groups}
     alike = [
         g for g in table.groups
-        if g not in groups and not set(g.images) & taken and shape == {len(g.images) + (g.kind == "two less one")}
+        if g not in groups and not set(g.images) & taken
+        and (shape == {len(g.images) + (g.kind == "two less one")} or kinds == {g.kind} == {"copies"})
         and (g.kind in kinds or "sum" not in kinds | {g.kind})
     ]  # fmt: skip
     if alike:
@@ -99,13 +110,22 @@ def _with_borders(
         told = strip_and_phase(table.pile, table.places, group.images, len(group.images) + (group.kind != "two"))
         if told is None:
             continue
-        strip, phase = told
-        table.note("evidence", f"rows end every {strip >> 10} KiB, from byte {phase} on: roles change there")
-        nearest = usual[0] - (usual[0] - phase) % strip
-        starts = [*([nearest] if nearest >= 0 else []), phase, *(s for s in usual if s % strip == phase)]
-        rows = max(c.pattern().rows for o in options for c in o.layouts)  # roles tell the first row of a period, too
-        starts += [s for s in range(phase, phase + rows * strip, strip) if nearest < 0 or s < nearest]
-        fitted = [replace(o, strip=strip, phase=phase) if o.level in ("RAID6", "RAID60") else o for o in options]
+        strip, phase = max(0, told[0]), told[1]
+        if strip:
+            table.note("evidence", f"rows end every {strip >> 10} KiB, from byte {phase} on: roles change there")
+        sizes = [strip] if strip else [s for s in strips() if told[0] % s == 0]
+        starts: list[int] = []
+        for size in sizes[::-1]:
+            nearest = usual[0] - (usual[0] - phase) % size
+            starts += [*([nearest] if nearest >= 0 else []), phase % size]
+            starts += [s for s in usual if (s - phase) % size == 0]
+        if strip:  # roles tell the first row of a period, too
+            rows = max(c.pattern().rows for o in options for c in o.layouts)
+            starts += [s for s in range(phase, phase + rows * strip, strip) if starts[0] == phase or s < starts[0]]
+        fitted = [
+            replace(o, strip=strip, phase=phase, gap=-min(0, told[0])) if o.level in ("RAID6", "RAID60") else o
+            for o in options
+        ]
         return fitted, list(dict.fromkeys(starts))
     return options, usual
 
@@ -156,17 +176,22 @@ def _subsets(items: Sequence[int]) -> list[set[int]]:
     return [set(c) for n in range(len(items), 0, -1) for c in combinations(items, n)]
 
 
-def solve_cluster(table: Table, images: set[int], grounds: Sequence[Anchors], taken: set[int]) -> Lineup | None:
-    """The lineup of images that belong together."""
+def solve_cluster(
+    table: Table, images: set[int], grounds: Sequence[Anchors], taken: set[int], alone: bool = False
+) -> Lineup | None:
+    """The lineup of images that belong together; alone: without what else lies about."""
     groups = [g for g in table.groups if set(g.images) <= images]
     table.tell(f"order of {len(images)} images that belong together")
     files = [g for g in sorted(grounds, key=lambda a: -len(a)) if not g.ground.starts]
     tables = [g for g in grounds if g.ground.starts]
     starts = sorted({s for g in tables for s in g.ground.starts})
-    options = options_of(table, images, grounds, taken)
+    options = options_of(table, images, grounds, taken, alone)
     if not options:
         return None
     usual = guessed_starts(table, images, groups)
+    loose = images - {i for g in groups for i in g.images}
+    if loose and groups:  # what lost members shows its start, too
+        usual = list(dict.fromkeys(sorted([guessed_starts(table, loose, [])[0], usual[0]]) + usual))
     mirror: Lineup | None = None
     if options[0].level == "RAID1":
         mirror = conclude_mirror(table, options[0], groups[0], grounds, starts, usual[0])
@@ -205,6 +230,7 @@ def solve_cluster(table: Table, images: set[int], grounds: Sequence[Anchors], ta
     made = conclude(table, ranked, files, tables, starts) if ranked else None
     if made is None and mirror is None and len(groups) == 1:
         return members_only(table, groups[0])
-    if mirror is not None and (made is None or made.verdict == "undecided" or made.best < TOTAL_NATS):
+    several = sum(g.kind == "copies" for g in table.groups) > 1
+    if mirror is not None and (made is None or made.verdict == "undecided" or (made.best < TOTAL_NATS and not several)):
         return mirror
     return made

@@ -126,7 +126,7 @@ def guessed_starts(table: Table, images: set[int], groups: Sequence[Membership])
     """Where data may start when no structure tells: where the images first hold what belongs together."""
     found: list[int] = []
     runs = _runs(table, images)
-    if len(runs) > 1 and runs[0][1] - runs[0][0] <= LABEL_BYTES and runs[1][0] - runs[0][1] > LABEL_BYTES:
+    if len(runs) > 1 and runs[0][1] - runs[0][0] <= LABEL_BYTES and _far_smaller(runs[0], runs[1]):
         runs.append(runs.pop(0))  # a label or a leftover, far from the data
     groups = [g for g in groups if g.kind != "ring"]  # whose copies stand elsewhere
     for first, _end in runs:
@@ -146,6 +146,12 @@ def guessed_starts(table: Table, images: set[int], groups: Sequence[Membership])
     if lowest >= 1 << 20 and wiped:  # nothing on any image so far on: more likely than such a start
         return [0, *found[:1], *usual[1:2]]
     return list(dict.fromkeys([*found[:2], *usual[::-1]]))[:3] or [0]
+
+
+def _far_smaller(first: tuple[int, int], second: tuple[int, int]) -> bool:
+    """Whether a stretch stands apart from a much longer one after it."""
+    gap = second[0] - first[1]
+    return gap > LABEL_BYTES or (gap >= 4096 and second[1] - second[0] > 16 * (first[1] - first[0]))
 
 
 def anything_before(table: Table, images: set[int], offset: int) -> bool:
