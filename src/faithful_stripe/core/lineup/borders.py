@@ -20,6 +20,7 @@ MOST_BORDERS, LEAST_BORDERS = 16, 5
 """Borders that are looked for, and fewest that tell the strip size."""
 
 LEAST_STRIP = 4096
+INSPECTED = 4
 
 NEAR = 8
 """Sectors on each side of the middle that are tried where it tells nothing."""
@@ -47,9 +48,24 @@ def strip_and_phase(pile: Pile, places: Sequence[Place], images: Sequence[int], 
     strip = 0
     for border in found[1:]:
         strip = gcd(strip, abs(border - found[0]))
-    if strip % LEAST_STRIP:
+    for border in found[:INSPECTED] if len(found) >= LEAST_BORDERS else []:
+        strip = _divided(pile, images, members, border, strip)
+    if strip % LEAST_STRIP or (not strip and len(found) >= LEAST_BORDERS):
         return None
     return (strip, found[0] % strip) if len(found) >= LEAST_BORDERS else (-strip, found[0])
+
+
+def _divided(pile: Pile, images: Sequence[int], members: int, border: int, strip: int) -> int:
+    """The strip size, smaller where roles change within what was taken for one strip."""
+    step = max(LEAST_STRIP, strip // 16 // LEAST_STRIP * LEAST_STRIP)
+    last: tuple[int, Roles] | None = None
+    for offset in range(border, border + strip, step):
+        here = _roles_at(pile, images, members, offset)
+        if here is not None and last is not None and here != last[1]:
+            inner = _border(pile, images, members, last, (offset, here))
+            return gcd(strip, inner - border) if inner is not None else strip
+        last = (offset, here) if here is not None else last
+    return strip
 
 
 def _roles(place: Place, images: Sequence[int], members: int) -> Roles | None:

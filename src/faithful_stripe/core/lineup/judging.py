@@ -172,7 +172,7 @@ def refined(
     for _ in range(ROUNDS):
         failing = best.findings.proof.failures or best.findings.broken > best.findings.files
         weak = [p for p, c in enumerate(best.h.order) if c is not None and not _anchored(best.h, c, placed)]
-        if not failing or not 2 <= len(weak) <= MOST_WEAK:
+        if not failing or not 2 <= len(weak) <= MOST_WEAK or not np.isfinite(best.h.runner_up):
             return best
         found = [best]
         for a, b in combinations(weak, 2):
@@ -180,7 +180,9 @@ def refined(
             order[a], order[b] = order[b], order[a]
             h = replace(best.h, order=tuple(order))
             findings = read_volume(h, table.pile, placed, kept, table.carved)
-            found.append(Judged(h, findings, best.total - best.findings.nats + findings.nats))
+            # structures and relations say at least this much less for it
+            worse = best.h.score - best.h.runner_up
+            found.append(Judged(h, findings, best.total - worse - best.findings.nats + findings.nats))
         better = max(found, key=lambda j: j.total)
         if better is best:
             return best
@@ -296,10 +298,9 @@ def finish(
     total = judged[0].total
     lead = total - next_score
     enough = lead > MARGIN_NATS and total > TOTAL_NATS
+    likely = lead > PROBABLE_NATS and total > PROBABLE_NATS
     certain = findings.holds and enough and not open_at and pinned(table, best, placed)
-    verdict = (
-        "certain" if certain else "probable" if lead > PROBABLE_NATS and not findings.contradicted else "undecided"
-    )
+    verdict = "certain" if certain else "probable" if likely and not findings.contradicted else "undecided"
     alternatives = []
     if lead < MARGIN_NATS and rival is not None:
         alternatives.append(words(rival.h, table.pile))

@@ -27,7 +27,7 @@ WEAK_SHARE = 0.62
 LABEL_BYTES = 16 << 10
 """What stands alone before the data, and is no larger, is not a part of them."""
 
-NOISE_SHARE = 0.999
+NOISE_SHARE, DENSE_SHARE = 0.999, 0.985
 """What cannot be packed below this share is noise through and through; files that are compressed can, a little."""
 
 Tell = Callable[[str], None]
@@ -111,15 +111,16 @@ def loose_images(table: Table, taken: set[int]) -> list[int]:
     grouped = {i for g in table.groups for i in g.images} | taken | set(table.outdated)
     shared = {int(i) for a in table.anchors if len(set(a.image.tolist())) > 1 for i in a.image}
     alone = {int(i) for a in table.anchors if len(a) >= 3 for i in a.image} - shared
-    kinds: dict[int, bool] = {}
+    shares: dict[int, float] = {}
     for image in range(len(table.pile)):
         pieces = [p.data[:4096] for p in table.stock if p.image == image]
         if image in grouped or image in alone or len(pieces) < 2:
             continue
         chosen = b"".join(x.tobytes() for x in pieces[:: max(1, len(pieces) // 24)])
-        kinds[image] = len(zlib.compress(chosen, 1)) > NOISE_SHARE * len(chosen)
-    plain = [i for i, noise in kinds.items() if not noise]
-    return plain if len(plain) > 1 else list(kinds)
+        shares[image] = len(zlib.compress(chosen, 1)) / len(chosen)
+    plain = [i for i, share in shares.items() if share < NOISE_SHARE]
+    dense = len(plain) < 2 or max(shares[i] for i in plain) > DENSE_SHARE  # its other members may look like noise
+    return list(shares) if dense else plain
 
 
 def guessed_starts(table: Table, images: set[int], groups: Sequence[Membership]) -> list[int]:
@@ -142,8 +143,9 @@ def guessed_starts(table: Table, images: set[int], groups: Sequence[Membership])
                 break
     lowest = min(found, default=0)
     usual = [s for s in USUAL_STARTS if s <= lowest]
-    wiped = lowest % 4096 == 0 and not anything_before(table, images, lowest)
-    if lowest >= 1 << 20 and wiped:  # nothing on any image so far on: more likely than such a start
+    holding = sum(bool(table.pile.stretch(i, lowest, 512).any()) for i in images)
+    sudden = lowest > 1 << 20 and holding > 0.6 * len(images)
+    if lowest >= 1 << 20 and not sudden and not anything_before(table, images, lowest):  # more likely than such a start
         return [0, *found[:1], *usual[1:2]]
     return list(dict.fromkeys([*found[:2], *usual[::-1]]))[:3] or [0]
 
