@@ -225,26 +225,47 @@ def _trial_parts(trial: Trial) -> list[Part]:
 @click.argument("out", type=click.Path(path_type=Path))
 @click.option("--array", "number", type=click.IntRange(min=1), default=1, help="Which array of the lineup, from 1.")
 @click.option("--range", "wanted", metavar="START:LENGTH", help="Only this part of the volume, such as 0:256MiB.")
+@click.option("--partition", type=click.IntRange(min=1), help="Only this partition of the volume's table, from 1.")
 @json_option
 @click.pass_context
-def extract(ctx: click.Context, lineup_file: Path, out: Path, number: int, wanted: str | None, as_json: bool) -> None:
+def extract(
+    ctx: click.Context, lineup_file: Path, out: Path, number: int, wanted: str | None, partition: int | None,
+    as_json: bool,
+) -> None:  # fmt: skip
     """Write the volume of a lineup to a new sparse file OUT and print its SHA-256.
 
-    Image names are looked up from the present folder first, then from the lineup file's. Missing members
-    are computed. Exit status 3 when the lineup is not certain.
+    Image names are looked up from the present folder first, then from the lineup file's. Missing members are
+    computed. What cannot be read is left as zeros and listed in OUT.unreadable.txt. Interrupted, the same command goes
+    on where it stopped. Exit status 3 when the lineup is not certain, or something could not be read.
 
     \b
     Example:
       fstripe lineup extract found.toml volume.img --range 0:256MiB
+      fstripe lineup extract found.toml data.img --partition 2
     """
-    from ..work.lineup import open_array
-    from .copying import copy_and_report
+    from ..core.units import binary_size
+    from ..work.extracting import extract as write
+    from ..work.extracting import place_of
+    from ..work.lineup import open_array, what_is_read
+    from .render import progress
 
     with open_array(lineup_file, number) as (found, array):
         if found.verdict != "certain":
             click.echo(f"Warning: this lineup is {found.verdict}, not certain.", err=True)
-        copy_and_report(array, out, wanted, as_json)
-    ctx.exit(0 if found.verdict == "certain" else ATTENTION)
+        start, length = place_of(array, wanted, partition)
+        with progress(f"writing {out.name}") as tell:
+            made = write(array, what_is_read(found, array), out, start, length, tell)
+    if as_json:
+        print_json(made)
+    else:
+        gone_on = f", gone on from byte {made.resumed}" if made.resumed else ""
+        click.echo(f"{made.file}: {binary_size(made.size)}, {binary_size(made.data)} of it data{gone_on}.")
+        if made.unreadable:
+            lost = sum(length for _at, length in made.unreadable)
+            click.echo(f"{lost} bytes in {len(made.unreadable)} places could not be read; listed in {made.map}")
+        unhashed = f"not computed over {binary_size(made.size)}; take a part with --range to have one."
+        click.echo(f"SHA-256 {made.sha256 or unhashed}")
+    ctx.exit(0 if found.verdict == "certain" and not made.unreadable else ATTENTION)
 
 
 @lineup.command()

@@ -95,6 +95,12 @@ def open_array(path: Path, number: int = 1) -> Iterator[tuple[Lineup, Array]]:
         yield found, Array(found.geometry, members, name=f"volume of {path.name}")
 
 
+def what_is_read(found: Lineup, array: Array) -> str:
+    """Which volume this is, in words: the geometry and the images it is read from, with their sizes."""
+    sizes = [member.size if member is not None else 0 for member in array.members]
+    return f"{found.geometry} {found.members} {sizes}"
+
+
 def prove(path: Path, number: int = 1, tell: Callable[[str], None] = lambda _text: None) -> tuple[Lineup, Trial]:
     """Test the numbered array of a lineup file, a claim like any other, against its images."""
     with open_array(path, number) as (found, array):

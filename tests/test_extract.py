@@ -1,0 +1,160 @@
+"""Extracting: partitions, places that cannot be read, and going on after an interruption."""
+
+import hashlib
+import struct
+
+import numpy as np
+import pytest
+
+from faithful_stripe.core.arrays.engine import Array
+from faithful_stripe.core.arrays.geometry import geometry
+from faithful_stripe.core.formats import mbr
+from faithful_stripe.core.lineup.document import Lineup, Solution
+from faithful_stripe.core.source import MemorySource
+from faithful_stripe.media.image import MediaError
+from faithful_stripe.work import extracting
+from faithful_stripe.work.extracting import Interrupted, extract, place_of
+from faithful_stripe.work.lineup import save
+from faithful_stripe.work.views import WorkError
+
+SECTOR = 512
+STRIP = 64 << 10
+
+
+def entry(kind, first, count):
+    return struct.pack("<B3xB3xII", 0, kind, first, count)
+
+
+def boot_record(*entries):
+    return bytes(446) + b"".join(entries).ljust(64, b"\0") + b"\x55\xaa"
+
+
+def disk(size=8 << 20):
+    """A disk with two primary partitions, and two logical ones in an extended one."""
+    data = bytearray(np.random.default_rng(3).integers(0, 256, size, np.uint8).tobytes())
+    data[:SECTOR] = boot_record(entry(0x83, 64, 2048), entry(0x07, 4096, 1024), entry(0x05, 8192, 8192))
+    data[8192 * SECTOR : 8193 * SECTOR] = boot_record(entry(0x83, 63, 500), entry(0x05, 1000, 2000))
+    data[9192 * SECTOR : 9193 * SECTOR] = boot_record(entry(0x83, 8, 600))
+    return data
+
+
+def striped(tmp_path, content, missing=None):
+    """The content over three striped members, as a lineup file beside its images."""
+    shape = geometry("RAID0", 3, STRIP, member_bytes=len(content) // 3 // STRIP * STRIP + STRIP)
+    members = [MemorySource(shape.member_bytes[0]) for _ in range(3)]
+    array = Array(shape, members)
+    array.write(0, bytes(content))
+    names = []
+    for n, member in enumerate(members):
+        data = bytearray(member.size)
+        member.read_into(0, data)
+        (tmp_path / f"tide-{n}.img").write_bytes(data)
+        names.append(None if n == missing else f"tide-{n}.img")
+    found = Lineup(shape, tuple(names), "certain", 99.0, 0.0, (), (), (), "")
+    save(Solution((found,), (), 0), tmp_path / "found.toml")
+
+
+def source_of(content):
+    source = MemorySource(len(content))
+    source.write(0, bytes(content))
+    return source
+
+
+def test_boot_record_with_logical_partitions():
+    found = mbr.entries(source_of(disk()))
+    assert [(e.start // SECTOR, e.length // SECTOR) for e in found] == [
+        (64, 2048),
+        (4096, 1024),
+        (8255, 500),
+        (9200, 600),
+    ]
+
+
+def test_a_chain_that_loops_or_leaves_the_disk_ends():
+    data = disk()
+    data[8192 * SECTOR : 8193 * SECTOR] = boot_record(entry(0x83, 63, 500), entry(0x05, 0, 2000))
+    assert len(mbr.entries(source_of(data))) == 3
+    data[8192 * SECTOR : 8193 * SECTOR] = boot_record(entry(0x83, 63, 500), entry(0x05, 1 << 31, 2000))
+    assert len(mbr.entries(source_of(data))) == 3
+    data[510:512] = b"\0\0"
+    assert mbr.entries(source_of(data)) == []
+
+
+def test_a_partition_of_the_volume(fstripe, tmp_path):
+    data = disk()
+    striped(tmp_path, data)
+    got = fstripe("lineup", "extract", "found.toml", "part.img", "--partition", "4", "--json")
+    assert got.status == 0, got
+    wanted = bytes(data[9200 * SECTOR : 9800 * SECTOR])
+    assert (tmp_path / "part.img").read_bytes() == wanted
+    assert got.json["sha256"] == hashlib.sha256(wanted).hexdigest()
+    assert got.json["start"] == 9200 * SECTOR
+    for words, says in ((("--partition", "5"), "it has 4"), (("--partition", "1", "--range", "0:512"), "exclude")):
+        bad = fstripe("lineup", "extract", "found.toml", "none.img", *words)
+        assert bad.status == 1
+        assert says in bad.err
+        assert not (tmp_path / "none.img").exists()
+
+
+def test_what_cannot_be_read_is_zeros_and_listed(fstripe, tmp_path):
+    data = disk()
+    striped(tmp_path, data, missing=1)
+    got = fstripe("lineup", "extract", "found.toml", "out.img", "--range", "0:6MiB", "--json")
+    assert got.status == 3, got
+    lost = got.json["unreadable"]
+    assert [tuple(x) for x in lost] == [(at, STRIP) for at in range(STRIP, 6 << 20, 3 * STRIP)]
+    wanted = bytearray(data[: 6 << 20])
+    for at, length in lost:
+        wanted[at : at + length] = bytes(length)
+    assert (tmp_path / "out.img").read_bytes() == bytes(wanted)
+    rows = (tmp_path / "out.img.unreadable.txt").read_text().splitlines()
+    assert rows[0].startswith("# ")
+    assert [tuple(map(int, row.split("\t"))) for row in rows[1:]] == [(at, at, n) for at, n in lost]
+    assert got.json["sha256"] == hashlib.sha256(wanted).hexdigest()
+    told = fstripe("lineup", "extract", "found.toml", "again.img", "--range", "0:6MiB")
+    assert "32 places could not be read; listed in again.img.unreadable.txt" in told.out
+
+
+def test_it_goes_on_where_it_was_stopped(tmp_path, monkeypatch):
+    monkeypatch.setattr(extracting, "CHUNK", 1 << 20)
+    data = disk()
+    source, out = source_of(data), tmp_path / "out.img"
+    seen = []
+
+    def stop(done, _whole):
+        seen.append(done)
+        if done >= 3 << 20:
+            raise KeyboardInterrupt
+
+    with pytest.raises(Interrupted, match="3145728 of 8388608"):
+        extract(source, "one", out, 0, source.size, stop)
+    assert not out.exists()
+    # another volume does not go on from there
+    other = extract(source, "another", tmp_path / "other.img", 0, 1 << 20, lambda *_: None)
+    assert other.resumed == 0
+    got = extract(source, "one", out, 0, source.size, lambda *_: None)
+    assert got.resumed == 3 << 20
+    assert got.sha256 == hashlib.sha256(data).hexdigest()
+    assert out.read_bytes() == bytes(data)
+    assert sorted(p.name for p in tmp_path.iterdir()) == ["other.img", "out.img"]
+    with pytest.raises(MediaError, match="exists already"):
+        extract(source, "one", out, 0, source.size, lambda *_: None)
+
+
+def test_an_unfinished_file_of_something_else_is_not_gone_on_with(tmp_path):
+    source, out = source_of(disk()), tmp_path / "out.img"
+
+    def stop(_done, _whole):
+        raise KeyboardInterrupt
+
+    with pytest.raises(Interrupted):
+        extract(source, "one", out, 0, source.size, stop)
+    got = extract(source, "two", out, 0, source.size, lambda *_: None)
+    assert got.resumed == 0
+
+
+def test_a_partition_past_the_end_is_refused():
+    data = disk()
+    data[446:462] = entry(0x83, 64, 1 << 20)
+    with pytest.raises(WorkError, match="there is no partition 4"):
+        place_of(source_of(data), None, 4)  # what leaves the disk is no partition
