@@ -14,6 +14,7 @@ from typing import Any
 from ..core.arrays.levels import GeometryError
 from ..core.arrays.margin import margin
 from ..core.formats import ddf
+from ..core.formats.ddf_volumes import layout_of
 from ..core.formats.declared import FormatError
 from ..media.image import MediaError
 from . import errors, jobs, ondisk
@@ -191,26 +192,12 @@ def _scratch(config: ddf.Config) -> tuple[Any, ...] | None:
 
 def _layout(spans: tuple[ddf.Config, ...]) -> dict[str, Any]:
     """Level, layout and number of spans as `Volume` has them."""
-    first = spans[0].fields
-    inner = next((name for name, code in ddf.LEVELS.items() if code == first["level"]), "unknown")
-    nested = {"RAID1": "RAID10", "RAID5": "RAID50", "RAID6": "RAID60"}
-    level = nested.get(inner, inner) if first["spans"] > 1 else inner
-    wanted = (first["level"], first["qualifier"])
-    plain = next((k for k, code in ddf.QUALIFIERS.items() if (ddf.LEVELS[k[0]], code) == wanted), (inner, None, None))
-    rotation, data = plain[1:]
-    q_place = q_exponent = None
-    if inner == "RAID6":
-        q_place, q_exponent = "before-p" if data == "continuation" else "after-p", "data-index"
-    copies = first["elements"] if inner == "RAID1" and first["spans"] > 1 else 1
+    told = layout_of(spans)
     ours = _scratch(spans[0])
     if ours:
-        rotation, data, q_place, q_exponent = (w[n] for w, n in zip(ondisk.WORDS, ours[2:6], strict=True))
-        copies = ours[6]
-    many = first["spans"] if level in ("RAID50", "RAID60") else 1
-    return {
-        "level": level, "rotation": rotation, "data": data, "q_place": q_place, "q_exponent": q_exponent,
-        "copies": copies, "spans": many,
-    }  # fmt: skip
+        words = (w[n] for w, n in zip(ondisk.WORDS, ours[2:6], strict=True))
+        told |= dict(zip(("rotation", "data", "q_place", "q_exponent"), words, strict=True)) | {"copies": ours[6]}
+    return told
 
 
 def _reads(bits: int) -> str:

@@ -83,6 +83,14 @@ def _solution_parts(solution: Solution, out: Path | None) -> list[Part]:
         parts.append(Line("No array was found among these images.", "Warning"))
     if solution.unused:
         parts.append(Line(f"Belong to no array found: {', '.join(solution.unused)}"))
+    for claim in solution.claims:
+        style = {"holds": "good", "wrong": "Critical"}.get(claim.verdict, "Warning")
+        found = {"holds": "the data agree", "untested": "the data say too little to test it"}.get(
+            claim.verdict, "WRONG"
+        )
+        parts.append(Line(f"{claim.kind} on {len(claim.images)} images, volume {claim.name}: {found}", style))
+        parts.append(Line(f"  it states {claim.states}"))
+        parts += [Line(f"  wrong: {wrong}") for wrong in claim.wrong]
     parts += [Line(f"Note: {note}", "Warning") for note in solution.notes]
     parts.append(Line(f"Read: {binary_size(solution.bytes_read)}."))
     if out:

@@ -6,15 +6,20 @@ import hashlib
 import tomllib
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 from ..core.arrays.engine import Array
+from ..core.formats import ddf
+from ..core.formats.ddf_volumes import described
+from ..core.formats.declared import FormatError
+from ..core.lineup.claims import judge_claims
 from ..core.lineup.document import Lineup, LineupError, Solution, read_document
 from ..core.lineup.samples import Pile
 from ..core.lineup.solve import solve
 from ..core.lineup.trial import Trial, try_claim
-from ..core.source import BlockSourceError, read
+from ..core.source import BlockSource, BlockSourceError, read
 from ..media.image import ImageFile, MediaError
 from ..media.parts import Parts, open_image
 from ..media.whole import write_text
@@ -29,7 +34,17 @@ def solve_images(paths: Sequence[Path], tell: Callable[[str], None] = lambda _te
         raise LineupError(what=f"{twice} is named twice", to_do="name every image once")
     with ExitStack() as stack:
         sources = [_open(stack, path) for path in paths]
-        return solve(Pile(names, sources), tell)
+        solution = solve(Pile(names, sources), tell)
+        claims = judge_claims(described([_told(source) for source in sources]), solution.arrays, names)
+        return replace(solution, claims=tuple(claims))
+
+
+def _told(source: BlockSource) -> ddf.Metadata | None:
+    """What DDF says on an image; None where there is none, or none that is sound."""
+    try:
+        return ddf.decode(source)
+    except (FormatError, BlockSourceError):
+        return None
 
 
 HEAD_BYTES = 1 << 20

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import asdict, dataclass, field
 from typing import Any
 
 from ..arrays.geometry import Geometry, geometry
@@ -67,10 +67,31 @@ class Lineup:
 
 
 @dataclass(frozen=True)
+class Claim:
+    """A set-up that images carry.
+
+    kind      what carries it, "DDF"
+    name      of the volume in it
+    images    that carry it
+    verdict   "holds", "wrong", or "untested" where the data do not say enough
+    wrong     what is wrong in it, in words
+    states    what it states, in words
+    """
+
+    kind: str
+    name: str
+    images: tuple[str, ...]
+    verdict: str
+    wrong: tuple[str, ...]
+    states: str
+
+
+@dataclass(frozen=True)
 class Solution:
     """What a pile holds: arrays found, images that belong to none, and what was read for it.
 
-    trace  what each stage found, in order: (stage, text)
+    trace   what each stage found, in order: (stage, text)
+    claims  set-ups that the images carry, held against the data
     """
 
     arrays: tuple[Lineup, ...]
@@ -78,6 +99,7 @@ class Solution:
     bytes_read: int = 0
     notes: tuple[str, ...] = field(default=())
     trace: tuple[tuple[str, str], ...] = field(default=())
+    claims: tuple[Claim, ...] = field(default=())
 
     def as_document(self) -> dict[str, Any]:
         return {
@@ -86,6 +108,7 @@ class Solution:
             "unused": list(self.unused),
             "bytes_read": self.bytes_read,
             "notes": list(self.notes),
+            "claims": [asdict(c) for c in self.claims],
             "trace": [{"stage": stage, "says": says} for stage, says in self.trace],
         }
 
