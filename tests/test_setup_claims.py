@@ -43,11 +43,29 @@ def test_a_controllers_own_set_up_is_tested_and_a_wrong_one_named(fstripe, tmp_p
     assert fstripe("--at", "skerry", "bench", "load", "records", "observatory", *sure).status == 0
     names = [copied(tmp_path / f"skerry/drives/{s}.img", tmp_path / f"{s}.img").name for s in serials]
 
-    right = fstripe("lineup", "solve", *names, "--json").json
+    right = fstripe("lineup", "solve", *names, "--json", "--out", "right.toml").json
     assert right["arrays"][0]["spans"] == [names]
     (claim,) = right["claims"]
     assert (claim["kind"], claim["name"], claim["verdict"], claim["wrong"]) == ("DDF", "records", "holds", [])
     assert claim["images"] == names
+
+    # what the controller wrote at the drives' ends is not the array's
+    end = right["arrays"][0]["member_bytes"]
+    assert (tmp_path / names[0]).stat().st_size - 64 * MIB < end < (tmp_path / names[0]).stat().st_size
+
+    # a member that the claim does not have is found among others, and a wrong one refused
+    head, spans, rest = (tmp_path / "right.toml").read_text().partition("\nspans = ")
+    (tmp_path / "less.toml").write_text(head + spans + rest.replace(f'"{names[1]}"', '""', 1))
+    (tmp_path / "drawer").mkdir()
+    (tmp_path / names[1]).rename(tmp_path / "drawer/unknown.img")
+    found = fstripe("lineup", "prove", "less.toml", "--against", "drawer/unknown.img", "--json")
+    assert found.json["says"].endswith("drawer/unknown.img as member 1, which is missing, fits")
+    tried = {o["what"]: o["holds"] for o in found.json["others"]}
+    assert tried["drawer/unknown.img as member 1, which is missing"] and not tried["drawer/unknown.img as member 0"]
+    (tmp_path / "drawer/unknown.img").rename(tmp_path / names[1])
+
+    drawn = fstripe("lineup", "draw", "right.toml", "--plot", "right.png")
+    assert drawn.status == 0 and (tmp_path / "right.png").read_bytes()[:4] == b"\x89PNG"
 
     exchange(tmp_path / names[0], tmp_path / names[2], 16 * MIB)
     wrong = fstripe("lineup", "solve", *names, "--out", "found.toml")

@@ -134,18 +134,22 @@ def _array_parts(array: Lineup, number: int) -> list[Part]:
 @click.option("--array", "number", type=click.IntRange(min=1), default=1, help="Which array of the lineup, from 1.")
 @click.option("--from", "first", type=click.IntRange(min=0), default=0, help="The first row that is drawn, from 0.")
 @click.option("--rows", "count", type=click.IntRange(1, 200), help="How many; one period of the layout without it.")
+@click.option("--plot", type=click.Path(path_type=Path), help="Draw them, and the evidence, into this new PNG file.")
 @json_option
-def draw(lineup_file: Path, number: int, first: int, count: int | None, as_json: bool) -> None:
+def draw(lineup_file: Path, number: int, first: int, count: int | None, plot: Path | None, as_json: bool) -> None:
     """Draw the rows of a lineup's array: which strip of the volume, P or Q stands on which image.
+
+    With --plot, also which structures found on each image would stand right at each position: the images are read.
 
     \b
     Example:
       fstripe lineup draw found.toml --rows 12
+      fstripe lineup draw found.toml --plot found.png
     """
     from ..core.lineup.document import LineupError
     from ..work.drawing import rows
-    from ..work.lineup import load
-    from .render import show
+    from ..work.lineup import evidence_of, load
+    from .render import show, waiting
 
     arrays = load(lineup_file).arrays
     if number > len(arrays):
@@ -154,10 +158,18 @@ def draw(lineup_file: Path, number: int, first: int, count: int | None, as_json:
     if found.geometry.layout.level == "SPAN":
         raise LineupError(what="a span has no rows: its members stand one after the other", to_do="see `lineup solve`")
     drawn = rows(found.geometry, first, count or max(4, min(24, found.geometry.pattern.rows)))
+    if plot:
+        from .lineup_plot import plot_lineup
+
+        with waiting("reading the evidence") as tell:
+            evidence = evidence_of(lineup_file, number, tell)
+        plot_lineup(found, drawn, evidence, plot)
     if as_json:
         print_json({"array": number, "images": found.members, "rows": drawn})
     else:
         show(_drawing(found, drawn))
+        if plot:
+            click.echo(f"Drawn to {plot}.")
 
 
 def _drawing(found: Lineup, drawn: list[Row]) -> list[Part]:
@@ -181,23 +193,30 @@ def _drawing(found: Lineup, drawn: list[Row]) -> list[Part]:
 @lineup.command()
 @click.argument("lineup_file", metavar="LINEUP", type=click.Path(path_type=Path))
 @click.option("--array", "number", type=click.IntRange(min=1), default=1, help="Which array of the lineup, from 1.")
+@click.option(
+    "--against", multiple=True, metavar="IMAGE", type=click.Path(path_type=Path),
+    help="Test it with this image; again for more. Members are looked up among them by file name first, the others are "
+    "tried in every member's place.",
+)  # fmt: skip
 @json_option
 @click.pass_context
-def prove(ctx: click.Context, lineup_file: Path, number: int, as_json: bool) -> None:
+def prove(ctx: click.Context, lineup_file: Path, number: int, against: tuple[Path, ...], as_json: bool) -> None:
     """Test a lineup, or a claim typed by hand, from scratch: do its rows add up, does its file system hold?
 
     Everything that differs from it in one thing is tried as well: two members exchanged, another rotation, a strip
-    twice or half as large, a row earlier or later. Exit status 3 unless it is certain.
+    twice or half as large, a row earlier or later, another image in a member's place (--against). Exit status 3 unless
+    it is certain.
 
     \b
     Example:
       fstripe lineup prove claim.toml
+      fstripe lineup prove claim.toml --against copy-1.img --against copy-2.img --against found-in-the-drawer.img
     """
     from ..work.lineup import prove as test
     from .render import show, waiting
 
     with waiting("testing") as tell:
-        _found, trial = test(lineup_file, number, tell)
+        _found, trial = test(lineup_file, number, tell, against)
     if as_json:
         print_json({
             "verdict": trial.verdict, "says": trial.says, "claim": _attempt(trial.claim),
@@ -211,18 +230,18 @@ def prove(ctx: click.Context, lineup_file: Path, number: int, as_json: bool) -> 
 def _attempt(tried: Attempt) -> dict[str, object]:
     return {
         "what": tried.what, "rows": tried.rows, "broken": tried.broken, "passes": tried.passes,
-        "failures": tried.failures, "holds": tried.holds,
+        "failures": tried.failures, "standing": tried.standing, "holds": tried.holds,
     }  # fmt: skip
 
 
 def _trial_parts(trial: Trial) -> list[Part]:
     from .render import Cell, Line, Table
 
-    table = Table("", ["tried", ">rows tested", ">do not add up", ">checksums right", ">wrong", ""])
-    near = sorted(trial.others, key=lambda o: (not o.holds, o.broken + o.failures, -o.passes))
+    table = Table("", ["tried", ">rows", ">do not add up", ">checksums", ">structures", ">wrong", ""])
+    near = sorted(trial.others, key=lambda o: (not o.holds, o.broken + o.failures, -o.passes - o.standing))
     for one in (trial.claim, *near[:12]):
         word = Cell("holds", "good") if one.holds else Cell("fails" if one.refused else "tells nothing", "dim")
-        table.add(one.what, str(one.rows), str(one.broken), str(one.passes), str(one.failures), word)
+        table.add(one.what, str(one.rows), str(one.broken), str(one.passes), str(one.standing), str(one.failures), word)
     more = [Line(f"and {len(near) - 12} more, which do no better", "dim")] if len(near) > 12 else []
     style = {"certain": "good", "probable": "Warning"}.get(trial.verdict, "Critical")
     return [table, *more, Line(f"Verdict: {trial.verdict.upper()}: {trial.says}.", style)]

@@ -6,9 +6,12 @@ import hashlib
 import tomllib
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
+
+import numpy as np
+import numpy.typing as npt
 
 from ..core.arrays.engine import Array
 from ..core.formats import ddf
@@ -18,6 +21,7 @@ from ..core.lineup.claims import judge_claims
 from ..core.lineup.document import Lineup, LineupError, Solution, read_document
 from ..core.lineup.samples import Pile
 from ..core.lineup.solve import solve
+from ..core.lineup.standing import evidence_map, structures_on
 from ..core.lineup.trial import Trial, try_claim
 from ..core.source import BlockSource, BlockSourceError, read
 from ..media.image import ImageFile, MediaError
@@ -88,15 +92,20 @@ def load(path: Path) -> Solution:
 
 
 @contextmanager
-def open_array(path: Path, number: int = 1) -> Iterator[tuple[Lineup, Array]]:
-    """The numbered array (from 1) of a lineup file over its images, opened read-only."""
+def open_array(path: Path, number: int = 1, among: Sequence[Path] = ()) -> Iterator[tuple[Lineup, Array]]:
+    """The numbered array (from 1) of a lineup file over its images, opened read-only.
+
+    among  where images are looked up first, by file name
+    """
+    given = {image.name: image for image in among}
     arrays = load(path).arrays
     if number > len(arrays):
         raise LineupError(what=f"{path}: there is no array {number}", to_do=f"it has {len(arrays)}")
     found = arrays[number - 1]
     with ExitStack() as stack:
         members: list[ImageFile | Parts | None] = [
-            None if name is None else _open(stack, _locate(name, path)) for name in found.members
+            None if name is None else _open(stack, given.get(Path(name).name) or _locate(name, path))
+            for name in found.members
         ]
         for position, (image, start, size) in enumerate(
             zip(members, found.geometry.start_bytes, found.geometry.member_bytes, strict=True)
@@ -110,16 +119,43 @@ def open_array(path: Path, number: int = 1) -> Iterator[tuple[Lineup, Array]]:
         yield found, Array(found.geometry, members, name=f"volume of {path.name}")
 
 
+@dataclass(frozen=True)
+class EvidenceMap:
+    """How many structures of each image would stand right at each position: int64 (images, positions)."""
+
+    images: tuple[str, ...]
+    counts: npt.NDArray[np.int64]
+
+
+def evidence_of(path: Path, number: int = 1, tell: Callable[[str], None] = lambda _text: None) -> EvidenceMap:
+    """The evidence of the numbered array of a lineup file, by image and position."""
+    with open_array(path, number) as (found, array):
+        there = [(n, m) for n, m in zip(found.members, array.members, strict=True) if n is not None and m is not None]
+        names = [name for name, _member in there]
+        pile = Pile(names, [member for _name, member in there])
+        order = [names.index(n) if n is not None else None for n in found.members]
+        counts = evidence_map(found.geometry, order, len(names), structures_on(pile, tell))
+    return EvidenceMap(tuple(names), counts)
+
+
 def what_is_read(found: Lineup, array: Array) -> str:
     """Which volume this is, in words: the geometry and the images it is read from, with their sizes."""
     sizes = [member.size if member is not None else 0 for member in array.members]
     return f"{found.geometry} {found.members} {sizes}"
 
 
-def prove(path: Path, number: int = 1, tell: Callable[[str], None] = lambda _text: None) -> tuple[Lineup, Trial]:
-    """Test the numbered array of a lineup file, a claim like any other, against its images."""
-    with open_array(path, number) as (found, array):
-        return found, try_claim(found, array.members, tell)
+def prove(
+    path: Path, number: int = 1, tell: Callable[[str], None] = lambda _text: None, against: Sequence[Path] = ()
+) -> tuple[Lineup, Trial]:
+    """Test the numbered array of a lineup file, a claim like any other, against its images.
+
+    against  images to test it with: members are looked up among them by file name first, and each one that it does not
+             name is tried in every member's place
+    """
+    with open_array(path, number, against) as (found, array), ExitStack() as stack:
+        named = {Path(name).name for name in found.members if name is not None}
+        spare = [(str(image), _open(stack, image)) for image in against if image.name not in named]
+        return found, try_claim(found, array.members, tell, spare)
 
 
 def _open(stack: ExitStack, path: Path) -> ImageFile | Parts:

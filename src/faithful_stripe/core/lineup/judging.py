@@ -32,6 +32,7 @@ from .verdict import (
     held_facts,
     read_volume,
     rebuilt,
+    without_tail,
     words,
 )
 
@@ -305,6 +306,7 @@ def finish(
     if lead < MARGIN_NATS and rival is not None:
         alternatives.append(words(rival.h, table.pile))
     made, members = final_geometry(best, table.pile)
+    made = without_tail(made, best, table.pile, table.places, extent(best, placed)[1])
     names = table.pile.names
     return Lineup(
         geometry=made,

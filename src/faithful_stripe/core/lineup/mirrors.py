@@ -15,7 +15,7 @@ from .hypotheses import Hypothesis
 from .judging import pinned
 from .membership import Membership
 from .table import Table
-from .verdict import final_geometry, held_facts, read_volume
+from .verdict import final_geometry, held_facts, read_volume, without_tail
 
 
 def conclude_mirror(
@@ -42,6 +42,8 @@ def conclude_mirror(
             placed.append((anchors, one[3].base))
     findings = read_volume(replace(best, start=start), table.pile, placed, [], table.carved)
     made, members = final_geometry(replace(best, start=start), table.pile)
+    size = max((base + a.ground.size for a, base in placed if not a.ground.starts), default=0)
+    made = without_tail(made, replace(best, start=start), table.pile, table.places, start + size)
     known = bool(grounds)
     says = f"places at which all copies are equal, of {group.blocks}"
     evidence = [Evidence("membership", group.closing, says), *findings.evidence()]

@@ -16,14 +16,19 @@ from ..arrays.engine import Array, Member
 from ..arrays.geometry import STRIP_LEAST, STRIP_MOST, Geometry, geometry
 from ..arrays.levels import LEVELS, GeometryError
 from ..errors import StripeError
+from ..source import BlockSource
 from .document import Lineup
 from .partitions import COMMON_STARTS, partition_starts
 from .proof import Proof, prove_ext4
 from .rows import test_rows
 from .samples import Pile
+from .standing import standing, structures_on
 
 MOST_ROWS = 192
 """Rows whose parity or copies are tested, spread over the data."""
+
+CLOSE = 0.97
+"""A lineup in which fewer structures stand right than so much of the most is refused."""
 
 QUICK_INODES, QUICK_FILES = 3000, 24
 """How much of a file system is read for each neighbour of a claim."""
@@ -36,6 +41,7 @@ class Attempt:
     what      "as claimed", or in what it differs from the claim
     rows, broken  rows that were tested, and of these the ones that do not add up; 0 where nothing can be tested
     passes, failures  checksums of the file system that hold, and that do not
+    standing  structures that state their own address and stand where it puts them
     members   positions of the claim, in this attempt's order
     """
 
@@ -46,11 +52,12 @@ class Attempt:
     broken: int = 0
     passes: int = 0
     failures: int = 0
+    standing: int = 0
 
     @property
     def holds(self) -> bool:
         """Whether everything that could be tested holds, and enough could."""
-        return self.broken == 0 and self.failures == 0 and self.passes >= 8
+        return self.broken == 0 and self.failures == 0 and self.passes + self.standing >= 8
 
     @property
     def refused(self) -> bool:
@@ -71,23 +78,53 @@ class Trial:
     says: str
 
 
-def try_claim(claim: Lineup, sources: Sequence[Member], tell: Callable[[str], None] = lambda _text: None) -> Trial:
-    """Test a claim over its images (None for a missing one), in the claim's order."""
+def try_claim(
+    claim: Lineup, sources: Sequence[Member], tell: Callable[[str], None] = lambda _text: None,
+    spare: Sequence[tuple[str, BlockSource]] = (),
+) -> Trial:  # fmt: skip
+    """Test a claim over its images (None for a missing one), in the claim's order.
+
+    spare  other images, by name: each is tried in every member's place
+    """
     start = Attempt("as claimed", claim.geometry, tuple(range(len(sources))))
+    images = [*sources, *(image for _name, image in spare)]
+    numbers = [i for i, image in enumerate(images) if image is not None]
+    tell("structures that state their own address")
+    known = structures_on(Pile([str(i) for i in numbers], [image for image in images if image is not None]), tell)
     tell(start.what)
-    mine = _tried(start, sources)
+
+    def tried(attempt: Attempt) -> Attempt:
+        order = [numbers.index(i) if images[i] is not None else None for i in attempt.members]
+        return replace(_tried(attempt, images), standing=standing(attempt.geometry, order, known))
+
+    mine = tried(start)
     others = []
-    for other in neighbours(start, sources):
+    for other in [*neighbours(start, sources), *_replaced(start, images, [name for name, _image in spare])]:
         tell(other.what)
-        others.append(_tried(other, sources))
-    if mine.holds or any(o.holds for o in others):  # a file system is there: where none is found, it should have been
-        others = [o if o.passes or o.failures else replace(o, failures=1) for o in others]
-    better = [o for o in others if o.holds]
+        others.append(tried(other))
+    # structures in journals stand elsewhere under any lineup: what counts is whether another one has more of them right
+    here = [sum(images[i] is not None for i in one.members) for one in (mine, *others)]
+    most = {n: max(o.standing for o, m in zip((mine, *others), here, strict=True) if m == n) for n in here}
+    mine, *others = [
+        replace(one, failures=one.failures + most[n] - one.standing)
+        if most[n] >= 8 and one.standing < CLOSE * most[n] else one
+        for one, n in zip((mine, *others), here, strict=True)
+    ]  # fmt: skip
+    if mine.passes or any(o.passes for o in others):  # a file system is there: where none is read, it should have been
+        mine, *others = [o if o.passes or o.failures else replace(o, failures=1) for o in (mine, *others)]
+    better = [o for o in others if o.holds and here[others.index(o) + 1] == here[0]]
+    found = [o.what for o in others if o.holds and o.rows and o not in better] if mine.holds else []
+    also = "".join(f"; and {what}, fits" for what in found)
     if mine.holds and not better:
-        return Trial("certain", mine, tuple(others), f"it holds, and all {len(others)} lineups next to it fail")
+        return Trial(
+            "certain",
+            mine,
+            tuple(others),
+            f"it holds, and all {len(others) - len(found)} lineups next to it fail{also}",
+        )
     if mine.holds:
         words = "; ".join(o.what for o in better)
-        return Trial("probable", mine, tuple(others), f"it holds, but so does another: {words}")
+        return Trial("probable", mine, tuple(others), f"it holds, but so does another: {words}{also}")
     if better:
         best = max(better, key=lambda o: o.passes)
         return Trial("wrong", mine, tuple(others), f"it does not hold; this does: {best.what}")
@@ -95,6 +132,20 @@ def try_claim(claim: Lineup, sources: Sequence[Member], tell: Callable[[str], No
         what = "rows do not add up" if mine.broken else "checksums fail"
         return Trial("undecided", mine, tuple(others), f"{what}, and nothing that differs in one thing is right")
     return Trial("undecided", mine, tuple(others), "nothing on it can be tested: no checksums that span its strips")
+
+
+def _replaced(claim: Attempt, images: Sequence[Member], names: Sequence[str]) -> Iterator[Attempt]:
+    """The claim with each other image in each member's place."""
+    first = len(images) - len(names)
+    for number, name in enumerate(names, first):
+        image = images[number]
+        for position, member in enumerate(claim.members):
+            made = claim.geometry
+            end = made.start_bytes[position] + made.member_bytes[position]
+            if image is not None and image.size >= end:
+                order = (*claim.members[:position], number, *claim.members[position + 1 :])
+                what = f"{name} as member {position}" + (", which is missing" if images[member] is None else "")
+                yield replace(claim, what=what, members=order)
 
 
 def neighbours(claim: Attempt, sources: Sequence[Member]) -> Iterator[Attempt]:
@@ -113,6 +164,9 @@ def neighbours(claim: Attempt, sources: Sequence[Member]) -> Iterator[Attempt]:
         if (rotation, data, q) != (chosen.rotation, chosen.data, chosen.q_place):
             words = ", ".join(w for w in (rotation, data, f"Q {q}" if q else None) if w)
             yield from _other(claim, f"{words} instead", rotation=rotation, data=data, q_place=q)
+    if chosen.q_exponent:
+        rule = {"data-index": "member-position", "member-position": "data-index"}[chosen.q_exponent]
+        yield from _other(claim, f"Q counted by {rule} instead", q_exponent=rule)
     if chosen.level not in ("RAID1", "SPAN"):
         for strip in (made.strip_bytes // 2, made.strip_bytes * 2):
             if STRIP_LEAST <= strip <= STRIP_MOST:

@@ -17,6 +17,7 @@ from .carve import Carved, length_if_sound
 from .document import Evidence
 from .hypotheses import Hypothesis, volume_map
 from .marks import ext
+from .membership import Place
 from .proof import Proof, prove_ext4
 from .rows import test_copies
 from .samples import Pile
@@ -52,6 +53,35 @@ def final_geometry(h: Hypothesis, pile: Pile) -> tuple[Geometry, tuple[int | Non
     kind = Concatenation if chosen.level == "SPAN" else Geometry
     n = len(members)
     return kind(chosen, h.strip, (h.start,) * n, (extent,) * n), members
+
+
+TAIL_BYTES = 64 << 20
+"""How far from the end of the images what controllers write about the array may stand."""
+
+
+def without_tail(made: Geometry, h: Hypothesis, pile: Pile, places: Sequence[Place], end: int) -> Geometry:
+    """The geometry without what stands at the end of the members and is not the array's: there they are not related.
+
+    end  where data surely reach to on the members, in bytes
+    """
+    if not made.redundant or h.cast.level == "RAID1E":  # whose copies are not at one offset
+        return made
+    images = set(h.cast.images)
+    closing, other = made.start_bytes[0], []
+    for place in places:
+        filled = place.filled & images
+        covered = {i for r in place.relations if set(r.images) <= images for i in r.images}
+        if filled and filled == covered:
+            closing = place.offset
+        elif filled:
+            other.append(place.offset)
+    least = min(pile.sources[i].size for i in images) - TAIL_BYTES
+    first = min((o for o in other if o > max(closing, least, end - 1)), default=0)
+    unit = made.strip_bytes * made.pattern.unit_rows
+    extent = (first - made.start_bytes[0]) // unit * unit
+    if not first or extent < unit:
+        return made
+    return replace(made, member_bytes=tuple(min(extent, size) for size in made.member_bytes))
 
 
 def rebuilt(h: Hypothesis, pile: Pile) -> Array:
