@@ -92,7 +92,6 @@ SCENES = {
     "foreign": (
         MOVED, "fstripe --at second survey; fstripe --at second volume import records", 4.0,
     ),
-    "help": ([], "fstripe --help", 2.0),
 }  # fmt: skip
 
 
@@ -166,6 +165,17 @@ def page(folder: Path) -> None:
         )  # fmt: skip
 
 
+def lineup_plot(folder: Path) -> None:
+    with tempfile.TemporaryDirectory() as scratch:
+        place = Path(scratch)
+        prepare(place, [*REBUILT, "shuffle"])
+        images = sorted(str(p) for p in (place / "pile").iterdir())
+        plot = folder / "lineup-plot.png"
+        plot.unlink(missing_ok=True)
+        for words in (["solve", *images, "--out", "found.toml"], ["draw", "found.toml", "--rows", "16", "--plot", plot]):
+            subprocess.run([FSTRIPE, "lineup", *words], cwd=place, check=False, stdout=subprocess.DEVNULL)
+
+
 def main() -> None:
     folder = Path(sys.argv[1])
     folder.mkdir(parents=True, exist_ok=True)
@@ -176,6 +186,7 @@ def main() -> None:
         for name in sys.argv[2:] or [*SCENES, "report"]:
             page(folder) if name == "report" else shoot(name, folder.resolve())
             print(folder / f"{name}.png")
+        lineup_plot(folder.resolve())
         plot = folder / "weigh-plot.png"
         plot.unlink(missing_ok=True)
         subprocess.run(
