@@ -1,11 +1,13 @@
 """Lineups typed by hand: every level and layout handed over, members missing as far as it goes, and drawn."""
 
+import os
 import random
 import shutil
 import signal
 import socket
 import struct
 import subprocess
+import sys
 import threading
 import tomllib
 from contextlib import contextmanager
@@ -25,7 +27,8 @@ from faithful_stripe.core.source import MemorySource, Unreadable
 from faithful_stripe.media.image import ImageFile
 from faithful_stripe.media.nbd import NbdServer
 from faithful_stripe.work.drawing import rows
-from faithful_stripe.work.lineup import open_array, save
+from faithful_stripe.work.extracting import extract
+from faithful_stripe.work.lineup import evidence_of, open_array, prove, save, solve_images, what_is_read
 
 from .conftest import FSTRIPE
 
@@ -120,6 +123,47 @@ member_bytes = {48 * STRIP}
     assert (fstripe.folder / "volume.img").read_bytes() == content
     assert "there is no array 2" in fstripe("lineup", "draw", "claim.toml", "--array", "2").err
     assert shape.volume_bytes == len(content)
+
+
+def test_images_are_opened_for_reading_only_by_every_lineup_command(tmp_path):
+    """Every opening of a file in this process is watched while a pile is solved, proven, drawn, and extracted."""
+    shape, names, content = made("RAID5", "parity-N", "continuation", None, tmp_path)
+    images = [tmp_path / name for name in names]
+    claim = Lineup(shape, tuple(map(str, images)), "probable", 0.0, 0.0)
+    save(Solution((claim,), ()), tmp_path / "c.toml")
+    before = [(p.read_bytes(), p.stat().st_mtime_ns) for p in images]
+    opened, watching = [], [True]
+
+    def watch(event, arguments):
+        if watching and event == "open" and str(arguments[0]).endswith(".img") and "drive-" in str(arguments[0]):
+            opened.append(arguments[2] & os.O_ACCMODE)
+
+    sys.addaudithook(watch)
+    try:
+        solve_images(images)
+        prove(tmp_path / "c.toml", against=images[:1])
+        evidence_of(tmp_path / "c.toml")
+        with open_array(tmp_path / "c.toml") as (found, array):
+            extract(array, what_is_read(found, array), tmp_path / "out", 0, array.size, lambda *_: None)
+    finally:
+        watching.clear()
+    assert len(opened) >= 4 * len(images)
+    assert set(opened) == {os.O_RDONLY}
+    assert [(p.read_bytes(), p.stat().st_mtime_ns) for p in images] == before
+    assert (tmp_path / "out").read_bytes() == content
+
+
+@pytest.mark.parametrize("interrupted", ["lay_out", "clusters"])
+def test_a_search_stopped_by_hand_says_what_is_known(tmp_path, monkeypatch, interrupted):
+    _shape, names, _content = made("RAID5", "parity-N", "continuation", None, tmp_path)
+
+    def stop(*_arguments):
+        raise KeyboardInterrupt
+
+    monkeypatch.setattr(f"faithful_stripe.core.lineup.solve.{interrupted}", stop)
+    solution = solve_images([tmp_path / name for name in names])
+    assert not solution.arrays and len(solution.unused) == len(names)
+    assert any("stopped by hand" in note for note in solution.notes)
 
 
 # the network block device -----------------------------------------------------------------------

@@ -28,7 +28,11 @@ def solve(pile: Pile, tell: Tell = lambda _text: None) -> Solution:
 
     tell  is told what is being looked at, for a person who waits
     """
-    table = lay_out(pile, tell)
+    try:
+        table = lay_out(pile, tell)
+    except KeyboardInterrupt:
+        note = "stopped by hand while the images were read: nothing is known yet"
+        return Solution((), tuple(pile.names), pile.bytes_read, (note,))
     found: list[Lineup] = []
     taken: set[int] = set()
     notes: list[str] = []
