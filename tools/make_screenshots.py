@@ -172,7 +172,8 @@ def lineup_plot(folder: Path) -> None:
         images = sorted(str(p) for p in (place / "pile").iterdir())
         plot = folder / "lineup-plot.png"
         plot.unlink(missing_ok=True)
-        for words in (["solve", *images, "--out", "found.toml"], ["draw", "found.toml", "--rows", "16", "--plot", plot]):
+        draw = ["draw", "found.toml", "--rows", "16", "--plot", plot]
+        for words in (["solve", *images, "--out", "found.toml"], draw):
             subprocess.run([FSTRIPE, "lineup", *words], cwd=place, check=False, stdout=subprocess.DEVNULL)
 
 

@@ -15,7 +15,7 @@ from .cast import Cast
 from .hypotheses import Ballot, Hypothesis, make_ballot
 from .partitions import COMMON_STARTS
 from .search import Entry, Reader, Shared
-from .table import LABEL_BYTES, USUAL_STARTS, Table
+from .table import LABEL_BYTES, USUAL_STARTS, Table, anything_before
 from .verdict import final_layout, held_facts
 
 DECLARED_NATS, UNDECLARED_NATS, LEFT_OUT_NATS = 6.0, 8.0, 2.0
@@ -24,8 +24,10 @@ no table; against each place with the array's data before its start."""
 
 LEAST_AGREED = 0.3
 
+NO_TABLE_NATS = 20.0
 LATE_NATS = 6.0
-"""Against a start that nothing stands for but the file system's own place; and against each mirror set left out."""
+"""Against a start before which data stand, and for which only the file system's own place speaks; and against each
+mirror set that is left out."""
 
 ROUND = 1 << 20
 
@@ -205,18 +207,27 @@ def with_prior(
 ) -> Hypothesis:
     """With what speaks for its start: a partition table that says so, the usual places, no data of the array before."""
     nats = 2 * START_NATS if h.start == usual[0] else START_NATS / 3 if h.start == 0 else 0.0
-    if h.start not in (*usual, *USUAL_STARTS) and (h.start > 1 << 20 or h.start >= h.strip):
-        nats -= LATE_NATS
     part = {i for c in h.order if c is not None for i in h.cast.columns[c]}
     whole = set(h.cast.images)
+    if h.start not in (*usual, *USUAL_STARTS) and _filled_before(table, h.start, part):
+        nats -= LATE_NATS
     nats -= LATE_NATS * sum(g.kind == "copies" and set(g.images) <= whole - part for g in table.groups)
     if h.base:
-        undeclared = UNDECLARED_NATS / 2 if is_round(h.base) else UNDECLARED_NATS
+        undeclared = UNDECLARED_NATS
+        if h.start >= ROUND or anything_before(table, part, ROUND):
+            undeclared = NO_TABLE_NATS  # the volume's head was not wiped, and holds no partition table
+        elif is_round(h.base) and (h.start < h.strip or h.start in (*usual, *USUAL_STARTS)):
+            undeclared /= 2
         nats += DECLARED_NATS if h.base in starts else -undeclared
     for ground in grounds:
         if ground.ground.starts:
             nats += 2 * DECLARED_NATS * min(2, held_facts(h, ground, 0)[0])
     return replace(h, score=h.score + nats - LEFT_OUT_NATS * min(8, before(table, h)))
+
+
+def _filled_before(table: Table, start: int, images: set[int]) -> bool:
+    """Whether some of the images hold more than a label before an offset."""
+    return any(LABEL_BYTES <= p.offset < start and p.filled & images for p in table.places)
 
 
 def before(table: Table, h: Hypothesis) -> int:
