@@ -121,7 +121,7 @@ def extract(
             done = f"stopped after {note.done} of {length} bytes"
             raise Interrupted(what=done, to_do="the same command goes on from there") from None
         target.flush()
-    listed = _merged(note.unreadable)
+    listed = union(note.unreadable)
     described = file.with_name(f"{file.name}.unreadable.txt") if listed else None
     if described:
         described.unlink(missing_ok=True)
@@ -245,10 +245,6 @@ def _kept(part: Path, beside: Path, what: str, length: int) -> _Note:
     except (OSError, ValueError, TypeError, KeyError):
         sound = False
     return note if sound else _Note(what)
-
-
-def _merged(ranges: list[tuple[int, int]]) -> list[tuple[int, int]]:
-    return [(a, b) for a, b in union(ranges)]
 
 
 def _map(listed: list[tuple[int, int]], start: int) -> str:

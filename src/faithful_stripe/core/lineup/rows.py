@@ -7,10 +7,9 @@ import numpy as np
 from ..arrays.engine import Array, data_rows
 from ..arrays.rebuild import check_rows
 from ..errors import StripeError
+from .membership import NOISE_VALUES
 
 UNREAD_BYTES = 7 * 512
-NOISE_VALUES = 254
-"""Byte values that 4096 bytes of noise hold at least."""
 
 
 def test_rows(array: Array, most: int) -> tuple[int, int]:
