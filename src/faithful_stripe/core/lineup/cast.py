@@ -81,11 +81,11 @@ def casts(images: Iterable[int], groups: Sequence[Membership]) -> list[Cast]:
         return _loose(loose)
     if kinds == {"chain"}:
         return _chain(inside, loose)
-    if kinds == {"ring"}:
+    if kinds & {"ring", "open ring"}:
         return _ring(inside[0], loose)
     if kinds == {"copies"}:
         return _mirrors(inside, loose)
-    if kinds & {"copies", "chain", "ring"}:
+    if kinds & {"copies", "chain"}:
         return []
     return _parity(inside, loose)
 
@@ -108,9 +108,11 @@ def _loose(loose: Sequence[Column]) -> list[Cast]:
     """Images that close no relation: no redundancy, or all of it is gone."""
     n = len(loose)
     found = _made("RAID0", loose, n) if n > 1 else []
-    for level, gone in (("RAID5", 1), ("RAID4", 1), ("RAID6", 2), ("RAID1E", 0), ("RAID1E", 1)):
+    for level, gone in (("RAID5", 1), ("RAID4", 1), ("RAID6", 2)):
         if n + gone >= LEVELS[level].least:
             found += _made(level, loose, n + gone)
+    if n == 2:  # three members or more of a RAID 1E show by what they share
+        found += _made("RAID1E", loose, 3)
     for spans in (2, 3, 4):
         for level, gone in (("RAID50", 1), ("RAID60", 2)):
             if (n + gone * spans) % spans == 0 and (n + gone * spans) // spans >= LEVELS[level].least:
@@ -131,7 +133,7 @@ def _chain(groups: Sequence[Membership], loose: Sequence[Column]) -> list[Cast]:
 def _ring(group: Membership, loose: Sequence[Column]) -> list[Cast]:
     columns: list[Column] = [*((i,) for i in group.order), *loose]
     found = []
-    for gone in (0, 1):
+    for gone in (0,) if group.kind == "ring" or loose else (1,):
         for cast in _made("RAID1E", columns, len(columns) + gone):
             offset = tuple(chosen for chosen in cast.layouts if chosen.data == "offset")
             found.append(replace(cast, layouts=offset, strip=group.strip))

@@ -17,6 +17,7 @@ from itertools import pairwise
 import numpy as np
 import numpy.typing as npt
 
+from .likelihood import best_pairs, natural
 from .samples import BLOCK, Blocks
 
 Floats = npt.NDArray[np.float64]
@@ -71,9 +72,7 @@ class Continuity:
         self.step = _usual_step(blocks, self.marks)
         self._one = _pair_table(blocks[::2], 1)
         self._two = _pair_table(blocks[::2], 2)
-        # numbers of 16 or 32 bits show themselves in bytes that far apart
-        pairs = [(gap, _likelihood_table(blocks[::2], gap)) for gap in (1, 2, 4)]
-        self._pairs = max(pairs, key=lambda p: float(_likelihood(blocks[1::2], *p).mean()))
+        self._pairs = best_pairs(blocks[::2], blocks[1::2], NATURAL)
         features, truth = self._junctions(blocks[::2], rng)
         if len(truth) < 60:
             return
@@ -116,7 +115,7 @@ class Continuity:
 
     def natural(self, blocks: Blocks) -> Floats:
         """How natural blocks look by their byte pairs: mean nats per byte over chance, 0 for zeros."""
-        return _likelihood(blocks, *self._pairs)
+        return natural(blocks, self._pairs, NATURAL)
 
     def _features(self, left: Side, right: Side) -> Floats:
         one = self._one[left.near[:, -1], right.near[:, 0]]
@@ -139,24 +138,6 @@ class Continuity:
 
 def _take(side: Side, rows: npt.NDArray[np.int64]) -> Side:
     return Side(side.near[rows], side.mix[rows], side.key[rows], side.empty[rows])
-
-
-def _likelihood_table(blocks: Blocks, gap: int) -> Floats:
-    """Log 256 P(b | a) of bytes `gap` apart: (256, 256). Parity, of which the blocks hold a part, has pairs of its own,
-    but many more of them than data: against chance it would look natural, against the data's own pairs it does not."""
-    keys = blocks[:, :-gap].astype(np.int64) << 8 | blocks[:, gap:]
-    counts = np.bincount(keys.reshape(-1), minlength=65536).reshape(256, 256).astype(float)
-    single = (counts.sum(axis=0) + 1) / (counts.sum() + 256)
-    known = counts.sum(axis=1, keepdims=True)
-    table: Floats = np.log(256 * (0.9 * (counts + 64 * single) / (known + 64) + 0.1 / 256))
-    return table
-
-
-def _likelihood(blocks: Blocks, gap: int, table: Floats) -> Floats:
-    """Mean nats of the byte pairs so far apart in each block, pairs of zeros neutral."""
-    left, right = blocks[:, : NATURAL - gap], blocks[:, gap:NATURAL]
-    result: Floats = (table[left, right] * ((left != 0) | (right != 0))).mean(axis=1)
-    return result
 
 
 def _pair_table(blocks: Blocks, gap: int) -> Floats:

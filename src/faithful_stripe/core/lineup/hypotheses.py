@@ -360,6 +360,18 @@ def volume_map(h: Hypothesis, addresses: Int64) -> npt.NDArray[np.int64]:
     return np.stack(found)
 
 
+def same_parity(a: Hypothesis, b: Hypothesis) -> bool:
+    """Whether P and Q stand on the same images under two hypotheses of one strip and start, row by row."""
+    one, other = a.layout.pattern(), b.layout.pattern()
+    marked = []
+    for h, pattern in ((a, one), (b, other)):
+        names = np.array([-1 if c is None else min(h.cast.columns[c]) for c in h.order], np.int64)
+        rows = np.resize(pattern.index, (int(np.lcm(one.rows, other.rows)), pattern.index.shape[1]))
+        row, position = np.nonzero((rows < 0) & (names >= 0))
+        marked.append(set(zip(row.tolist(), names[position].tolist(), rows[row, position].tolist(), strict=True)))
+    return marked[0] == marked[1]
+
+
 def same_answer(a: Hypothesis, b: Hypothesis) -> bool:
     """Whether two hypotheses put every volume byte in the same place."""
     if a is b:

@@ -15,7 +15,7 @@ from .anchors import Anchors
 from .ballots import base_under, before, entry_of, joint, with_prior
 from .cast import Cast, layouts_of
 from .document import Evidence, Lineup
-from .hypotheses import MISSING_NATS, Hypothesis, make_ballot, same_answer
+from .hypotheses import MISSING_NATS, Hypothesis, make_ballot, same_answer, same_parity
 from .membership import Membership, places_of, survey_at, tested
 from .outdated import culprit, unread
 from .rows import broken_rows
@@ -57,6 +57,7 @@ KIND_WORDS = {
     "two less one": "members of one group with P and Q, one of which is missing",
     "copies": "copies of one another",
     "ring": "neighbours that hold the same a strip further on (RAID 1E)",
+    "open ring": "neighbours that hold the same a strip further on, but for a gap (RAID 1E)",
     "chain": "neighbours that share every other row (RAID 1E)",
 }
 
@@ -235,7 +236,8 @@ def plainest(judged: Judged, candidates: Sequence[Hypothesis]) -> Judged:
     def rank(h: Hypothesis) -> tuple[int, int]:
         return h.cast.missing, h.cast.layouts.index(h.layout)
 
-    same = [h for h in candidates if rank(h) < rank(judged.h) and same_answer(h, judged.h)]
+    best = judged.h
+    same = [h for h in candidates if rank(h) < rank(best) and same_answer(h, best) and same_parity(h, best)]
     if not same:
         return judged
     return replace(judged, h=replace(min(same, key=rank), score=judged.h.score, runner_up=judged.h.runner_up))

@@ -24,6 +24,10 @@ SAMPLE_BLOCKS, LEAST_PLACES = 6144, 192
 LEAST_CLOSING, LEAST_SHARE = 6, 0.42
 """A group must close on this many places, and on this share of those in which it holds data."""
 
+FULL_CLOSING, FULL_SHARE = 24, 0.2
+"""Places at which every image of a group takes part in one relation: so many are no chance, and a smaller share is
+enough."""
+
 NOWHERE: npt.NDArray[np.int64] = np.empty(0, np.int64)
 
 PARITY_KINDS = ("sum", "two", "two less one")
@@ -55,7 +59,7 @@ class Membership:
     images    indices into the pile, ascending
     kind      "sum" (they add up to zero: one parity), "two" (P and Q), "two less one" (P and Q, one member missing),
               "copies" (of one another), "chain" (each pair equal in a part of the rows: RAID 1E),
-              "ring" (each found again on the next one, a strip further: RAID 1E offset)
+              "ring" (each found again on the next one, a strip further: RAID 1E offset), "open ring" (one is missing)
     closing   places at which they close, of `blocks` at which one of them holds data
     open      offsets at which they do not, between the first and the last at which they do: before and after,
               members may carry what is not the array's
@@ -278,7 +282,7 @@ def tested(images: frozenset[int], places: Sequence[Place], inside: tuple[int, i
     independent: list[int] = []
     partly: Counter[str] = Counter()
     taking_part: Counter[int] = Counter()
-    noisy = 0
+    noisy = packed = 0
     kinds: Counter[str] = Counter()
     for place in places:
         filled = place.filled & images
@@ -288,8 +292,9 @@ def tested(images: frozenset[int], places: Sequence[Place], inside: tuple[int, i
         if any(images <= same for same in place.alike):
             continue  # the same on all says nothing of parity: a controller's metadata, or a pattern
         covered = set().union(*(r.images for r in within))
-        if not covered and filled == images and filled <= place.noise:
-            noisy += 1  # noise on all: never initialized, most likely
+        if filled == images and filled <= place.noise:
+            noisy += not covered  # noise on all: never initialized, most likely
+            packed += filled == covered
         closes.append(filled == covered)
         independent.append(sum(len(r.basis) for r in within))
         scarce.append(len(filled) <= max(1, len(images) // 4))
@@ -299,7 +304,9 @@ def tested(images: frozenset[int], places: Sequence[Place], inside: tuple[int, i
         if filled == covered and len(within) == 1 and len(covered) > min(2, len(images) - 1):
             (kinds if covered == images else partly)[_kind(within[0])] += 1
     closing = sum(closes)
-    if closing < LEAST_CLOSING or closing < LEAST_SHARE * (len(closes) - noisy):
+    noisy = noisy if packed < closing / 2 else 0  # unless the data themselves look like noise
+    least = LEAST_SHARE if kinds.total() < FULL_CLOSING else FULL_SHARE
+    if closing < LEAST_CLOSING or closing < least * (len(closes) - noisy):
         return None
     if min(taking_part[i] for i in images) < max(3, 0.02 * closing):
         return None  # somebody in it hardly ever holds anything when they close

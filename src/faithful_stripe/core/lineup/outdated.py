@@ -18,11 +18,15 @@ import numpy.typing as npt
 from ..arrays.layout import P_CELL
 from .algebra import sketch
 from .hypotheses import Hypothesis
+from .likelihood import ANYTHING, best_pairs
 from .marks.ground import Stock
 from .membership import SECTOR, Membership, Place, Survey, places_of
 from .samples import BLOCK, Pile
 
 LEAST_PLACES = 3
+EXPLAINED, REST = 0.9, 0.7
+"""Of the open places, those that one member explains, when nobody else explains more than a part of them."""
+
 UNREAD_SECTORS, UNREAD_PLACES = 7, 256
 """Zeros of at most so many sectors on one member, in a place where the rest adds up, are sectors that could not be read
 when the image was made; places that are looked at."""
@@ -49,6 +53,8 @@ def culprit(
             blamed = _by_likelihood(pile, stock, best, group)
             if blamed is None:
                 blamed = _by_reading(best, group, worth)
+            if blamed is None:
+                blamed = _by_emptiness(pile, places, group)
         if blamed is not None:
             return blamed
     return None
@@ -98,9 +104,11 @@ def _by_algebra(places: Sequence[Place], group: Membership) -> int | None:
     counts: Counter[int] = Counter()
     where = set(group.open)
     members = set(group.images)
+    looked_at = 0
     for place in places:
         if place.offset not in where:
             continue
+        looked_at += 1
         if len(place.filled & members) == 1:
             counts.update(place.filled & members)
             continue
@@ -113,7 +121,10 @@ def _by_algebra(places: Sequence[Place], group: Membership) -> int | None:
     if not counts:
         return None
     (first, count), *rest = counts.most_common(2)
-    return first if count >= LEAST_PLACES and count >= 3 * (rest[0][1] if rest else 0) else None
+    second = rest[0][1] if rest else 0
+    # a cell that is empty, and may be, stands beside an outdated one that is; but not everywhere
+    explains = count >= EXPLAINED * looked_at and second <= REST * count
+    return first if count >= LEAST_PLACES and (count >= 3 * second or explains) else None
 
 
 def _by_reading(best: Hypothesis, group: Membership, worth: Callable[[Hypothesis], float]) -> int | None:
@@ -158,11 +169,10 @@ def _by_likelihood(pile: Pile, stock: Stock, best: Hypothesis, group: Membership
     if len(taught) < 16:
         return None
     blocks = np.stack(taught[:: max(1, len(taught) // SAMPLED)])
-    likely = _bigrams(blocks)
-    noise = (likely[blocks[:, :-1], blocks[:, 1:]].mean(axis=1) < -np.log(256.0)).mean()
+    likely = best_pairs(blocks[::2], blocks[1::2], BLOCK)
+    noise = (likely.each(blocks).mean(axis=1) < ANYTHING).mean()
     rare = float(np.log(max(float(noise), 1e-4)))  # some of the data may be like nothing: compressed, or encrypted
     members = sorted(seat)
-    anything = -np.log(256.0)
     account = np.zeros(len(members))
     first: Counter[int] = Counter()
     open_at = [o for o in group.open if o >= best.start]
@@ -170,20 +180,19 @@ def _by_likelihood(pile: Pile, stock: Stock, best: Hypothesis, group: Membership
         length = min(BLOCK, best.strip - (offset - best.start) % best.strip)
         held = np.stack([pile.stretch(i, offset, length) for i in members])
         differs = np.bitwise_xor.reduce(held, axis=0)
-        count = int((differs != 0).sum())
-        if not count:
+        here = differs != 0
+        most = ANYTHING * int(here.sum())
+        if not most:
             continue
-        told = np.full(len(members), anything * count)
+        told = np.full(len(members), most)
         for row, image in enumerate(members):
+            each = likely.each(held[row])
+            now = float(each[here].sum())
             if cell(image, offset) == P_CELL:
-                told[row] = max(told[row], _sum_of(likely, held[row], differs))
-            else:
-                if _noisy(likely, held[row], differs):
-                    continue  # bytes among noise are noise
-                now = _sum_of(likely, held[row], differs)
-                due = _sum_of(likely, held[row] ^ differs, differs)
-                told[row] = max(due, anything * count + rare) - max(now, anything * count + rare)
-                told[row] += max(now, anything * count)
+                told[row] = max(told[row], now)
+            elif not _noisy(each, differs):  # bytes among noise are noise
+                due = float(likely.each(held[row] ^ differs)[here].sum())
+                told[row] = max(due, most + rare) - max(now, most + rare) + max(now, most)
         told = np.maximum(told - told.max(), -PLACE_NATS)
         account += told
         if np.sort(told)[-2] < -2.0:
@@ -195,23 +204,36 @@ def _by_likelihood(pile: Pile, stock: Stock, best: Hypothesis, group: Membership
     return blamed if clear and first[blamed] >= LEAST_PLACES else None
 
 
-def _bigrams(blocks: Bytes) -> Floats:
-    """(256, 256) log P(byte | the one before), smoothed, from uint8 (blocks, bytes)."""
-    pairs = blocks[:, :-1].astype(np.int64) * 256 + blocks[:, 1:]
-    counts = np.bincount(pairs.reshape(-1), minlength=1 << 16).reshape(256, 256).astype(np.float64)
-    after = counts.sum(axis=1, keepdims=True)
-    single = (counts.sum(axis=0) + 1) / (counts.sum() + 256)
-    logs: Floats = np.log(0.9 * (counts + 64 * single) / (after + 64) + 0.1 / 256)
-    return logs
+EMPTY_SHARE, EMPTY_LEAD, STRETCH = 1 / 3, 6.0, 4 * BLOCK
+"""How often what is out of date is empty, the lead in nats that names a member, and how near to one another the open
+places of one stretch are."""
 
 
-def _noisy(likely: Floats, block: Bytes, differs: Bytes) -> bool:
+def _by_emptiness(pile: Pile, places: Sequence[Place], group: Membership) -> int | None:
+    """The member that is empty where the group does not close, when members of it hardly ever are where it does: it
+    lacks what was written later. Each stretch of open places counts once."""
+    members = sorted(group.images)
+    where = set(group.open)
+    sound = [p for p in places if p.offset not in where and p.filled & set(members)]
+    cells = len(sound) * len(members)
+    empty = sum(len(members) - len(p.filled & set(members)) for p in sound)
+    usual = (empty + 1) / (cells + 2)
+    account = np.zeros(len(members))
+    stretches: list[list[int]] = []
+    for offset in sorted(where):
+        if stretches and offset - stretches[-1][-1] <= STRETCH:
+            stretches[-1].append(offset)
+        else:
+            stretches.append([offset])
+    for stretch in stretches:
+        for row, image in enumerate(members):
+            bare = not any(bool(pile.stretch(image, o, SECTOR).any()) for o in stretch[:: max(1, len(stretch) // 8)])
+            account[row] += np.log(EMPTY_SHARE / usual if bare else (1 - EMPTY_SHARE) / (1 - usual))
+    second, first = np.argsort(account)[-2:]
+    return members[int(first)] if account[first] - account[second] > EMPTY_LEAD else None
+
+
+def _noisy(each: Floats, differs: Bytes) -> bool:
     """Whether the rest of a block, beside the bytes that do not add up, is like nothing."""
-    around = differs[1:] == 0
-    return int(around.sum()) >= SECTOR and float(likely[block[:-1], block[1:]][around].mean()) < -np.log(256.0)
-
-
-def _sum_of(likely: Floats, block: Bytes, differs: Bytes) -> float:
-    """Log-likelihood of the bytes of a block that do not add up, each after the one before it."""
-    here = differs != 0
-    return float(likely[np.concatenate([[0], block[:-1]]), block][here].sum())
+    around = differs == 0
+    return int(around.sum()) >= SECTOR and float(each[around].mean()) < ANYTHING

@@ -12,13 +12,16 @@ import numpy as np
 import numpy.typing as npt
 
 from .marks.ground import Stock
-from .membership import LEAST_CLOSING, Membership
+from .membership import LEAST_CLOSING, SECTOR, Membership
 from .samples import BLOCK, PIECE
 
 MOST_REPEATS = 6
 """Blocks that stand in more places than this are patterns and say nothing."""
 
 MOST_STRIP = 1 << 20
+
+LEAST_FILLED = 8
+"""Bytes of a sector that are not zero, at least."""
 
 
 def rings(stock: Stock, among: set[int]) -> list[Membership]:
@@ -41,7 +44,8 @@ def rings(stock: Stock, among: set[int]) -> list[Membership]:
     order = tuple(i for path in paths for i in path)
     if len(order) < 3:
         return []
-    return [Membership(tuple(sorted(order)), "ring", total, steps.total(), (), order, strip)]
+    kind = "ring" if len(paths) == 1 and after.get(order[-1]) == order[0] else "open ring"
+    return [Membership(tuple(sorted(order)), kind, total, steps.total(), (), order, strip)]
 
 
 def _paths(after: dict[int, int]) -> list[list[int]]:
@@ -62,19 +66,20 @@ def _paths(after: dict[int, int]) -> list[list[int]]:
 
 
 def _pairs(stock: Stock, among: set[int]) -> dict[tuple[int, int, int], int]:
-    """How often a block of one image stands on another, by (image, other image, distance in bytes)."""
+    """How often a sector of one image stands on another, by (image, other image, distance in bytes): one sector of each
+    block, which lies inside one strip wherever data start."""
     rng = np.random.default_rng(5)
-    weights = rng.integers(1, 1 << 63, BLOCK // 8, dtype=np.uint64) | np.uint64(1)
+    weights = rng.integers(1, 1 << 63, SECTOR // 8, dtype=np.uint64) | np.uint64(1)
     images, offsets, sums = [], [], []
     for piece in stock:
         if piece.image not in among:
             continue
         count = min(PIECE, len(piece.data)) // BLOCK
-        blocks = np.ascontiguousarray(piece.data[: count * BLOCK]).reshape(count, BLOCK)
-        rows = np.flatnonzero((blocks != 0).sum(axis=1) > 64)
+        sectors = np.ascontiguousarray(piece.data[: count * BLOCK].reshape(count, BLOCK)[:, :SECTOR])
+        rows = np.flatnonzero((sectors != 0).sum(axis=1) > LEAST_FILLED)
         images.append(np.full(len(rows), piece.image))
         offsets.append(piece.offset + rows * BLOCK)
-        sums.append((blocks[rows].view(np.uint64) * weights).sum(axis=1, dtype=np.uint64))
+        sums.append((sectors[rows].view(np.uint64) * weights).sum(axis=1, dtype=np.uint64))
     if not sums:
         return {}
     return _matches(np.concatenate(images), np.concatenate(offsets), np.concatenate(sums))

@@ -113,7 +113,7 @@ def loose_images(table: Table, taken: set[int]) -> list[int]:
     alone = {int(i) for a in table.anchors if len(a) >= 3 for i in a.image} - shared
     shares: dict[int, float] = {}
     for image in range(len(table.pile)):
-        pieces = [p.data[:4096] for p in table.stock if p.image == image]
+        pieces = [p.data[:4096] for p in table.stock if p.image == image and p.data[:4096].any()]
         if image in grouped or image in alone or len(pieces) < 2:
             continue
         chosen = b"".join(x.tobytes() for x in pieces[:: max(1, len(pieces) // 24)])
@@ -129,7 +129,7 @@ def guessed_starts(table: Table, images: set[int], groups: Sequence[Membership])
     runs = _runs(table, images)
     if len(runs) > 1 and runs[0][1] - runs[0][0] <= LABEL_BYTES and _far_smaller(runs[0], runs[1]):
         runs.append(runs.pop(0))  # a label or a leftover, far from the data
-    groups = [g for g in groups if g.kind != "ring"]  # whose copies stand elsewhere
+    groups = [g for g in groups if "ring" not in g.kind]  # whose copies stand elsewhere
     for first, _end in runs:
         block = np.zeros((len(table.pile), 4096), np.uint8)
         for i in images:

@@ -16,6 +16,7 @@ from .ground import SECTOR, Ground, Int64, Stock, numbers
 LEAST_PAGES, LEAST_SHARE = 32, 0.9
 STEPS = tuple(SECTOR << i for i in range(8))
 FIELDS = tuple(range(4, 64, 4))
+WIPED = 1 << 20
 
 
 def heads(stock: Stock) -> list[Ground]:
@@ -86,8 +87,10 @@ def _anchors(
     first = int(values[values >= low].min())
     ground = Ground(b"PAGES%d" % mark, f"counted pages of {step} bytes", weak=("page",), facts=first, guessed=True)
     ground.head = True
-    # counted from the volume's start, or, where the count begins higher, from the first page there is
-    from_first = first if first * step > 1 << 20 else 0
+    # counted from the volume's start, or, where the count begins higher, from the first page there is; but where the
+    # members' heads are wiped the first pages are gone
+    wiped = min(int(offsets.min()) for _i, offsets, _r in rows) >= WIPED
+    from_first = first if first * step > WIPED and not wiped else 0
     for image, offsets, records in rows:
         count = numbers(records, field, kind)
         good = (count >= low) & (count <= high)
