@@ -206,8 +206,10 @@ def with_prior(
     table: Table, h: Hypothesis, grounds: Sequence[Anchors], starts: Sequence[int], usual: Sequence[int]
 ) -> Hypothesis:
     """With what speaks for its start: a partition table that says so, the usual places, no data of the array before."""
-    nats = 2 * START_NATS if h.start == usual[0] else START_NATS / 3 if h.start == 0 else 0.0
     part = {i for c in h.order if c is not None for i in h.cast.columns[c]}
+    nats = 2 * START_NATS if h.start == usual[0] else START_NATS / 3 if h.start == 0 else 0.0
+    if not grounds and not anything_before(table, part, ROUND):
+        nats /= 2  # data may start where they are first seen, or the members' heads are wiped: nothing tells
     whole = set(h.cast.images)
     if h.start not in (*usual, *USUAL_STARTS) and _filled_before(table, h.start, part):
         nats -= LATE_NATS

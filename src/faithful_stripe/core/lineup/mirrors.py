@@ -8,13 +8,13 @@ from dataclasses import replace
 import numpy as np
 
 from .anchors import Anchors
-from .ballots import bases_of
+from .ballots import ROUND, bases_of
 from .cast import Cast
 from .document import Evidence, Lineup
 from .hypotheses import Hypothesis
 from .judging import pinned
 from .membership import Membership
-from .table import Table
+from .table import Table, anything_before
 from .verdict import final_geometry, held_facts, read_volume, without_tail
 
 
@@ -35,7 +35,7 @@ def conclude_mirror(
                 h = replace(best, start=int(values[i]), base=base)
                 options.append((*held_facts(h, anchors, base), -h.start, h))
         if options:
-            one = max(options, key=lambda o: (o[0], o[2]))
+            one = max(options, key=lambda o: (o[0], o[3].base in starts, not o[3].base, o[2]))
             if one[0] > held:
                 held, tested, start = one[0], one[1], one[3].start
                 best = one[3]
@@ -53,7 +53,10 @@ def conclude_mirror(
     plain = held >= 8 and held >= 0.5 * tested
     sure = equal and plain and not findings.contradicted and pinned(table, replace(best, start=start), placed)
     split_up = known and not plain and tested >= 8
+    untold = not held and not anything_before(table, set(cast.images), ROUND)
     settle = "" if sure else "a file system that can be read, or the controller's own configuration"
+    if untold:
+        settle = "the heads of the images are empty, and nothing tells where the data began: what the volume started with"
     if split_up:
         settle = "parts of a file system are there, but it does not read as a plain mirror: perhaps a striped one"
     elif not equal:
@@ -61,7 +64,7 @@ def conclude_mirror(
     return Lineup(
         geometry=made,
         members=tuple(None if i is None else table.pile.names[i] for i in members),
-        verdict="certain" if sure else "undecided" if split_up else "probable",
+        verdict="certain" if sure else "undecided" if split_up or untold else "probable",
         best=float(group.closing + held),
         next=0.0,
         evidence=tuple(evidence),

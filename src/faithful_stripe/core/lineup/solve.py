@@ -97,9 +97,10 @@ def options_of(
         close = [i for i in extra if abs(table.pile.sources[i].size - middle) < middle / 16]
         if loose == images and len(close) > 1:  # striped, with some of what lies about: who belongs is found on the way
             found += _some_of(images | set(close), len(images))
-        for some in _subsets(close):
-            found += [c for c in casts(images | some, groups) if shape or len(close) < 3 or c.layouts[0].spans == 1]
-            if copies and alike:
+        for some in _subsets(close, groups):
+            whole = len(some) == len(close)
+            found += [c for c in casts(images | some, groups) if shape or whole or c.layouts[0].spans == 1]
+            if alike:
                 found += casts(images | some | {i for g in alike for i in g.images}, groups + alike)
     return found
 
@@ -140,7 +141,7 @@ def _some_of(images: set[int], least: int) -> list[Cast]:
     return [Cast("RAID0", layouts_of("RAID0", n), every) for n in range(least, len(every))]
 
 
-MOST_CHOICES = 12
+MOST_CHOICES = 15
 
 
 def _with_whole_spans(
@@ -171,13 +172,18 @@ def _with_whole_spans(
     return found
 
 
-def _subsets(items: Sequence[int]) -> list[set[int]]:
-    """All of them first; up to three of them also in every choice."""
+def _subsets(items: Sequence[int], groups: Sequence[Membership]) -> list[set[int]]:
+    """All of them first; up to three of them also in every choice, more where they may be one span that lost members,
+    beside whole ones."""
     if not items:
         return []
-    if len(items) > 3:
-        return [set(items)]
-    return [set(c) for n in range(len(items), 0, -1) for c in combinations(items, n)]
+    if len(items) <= 3:
+        return [set(c) for n in range(len(items), 0, -1) for c in combinations(items, n)]
+    found = [set(items)]
+    left = {len(g.images) - (2 if g.kind == "two" else 1) for g in groups if g.kind in ("sum", "two", "two less one")}
+    if len(left) == 1 and 1 < (count := left.pop()) < len(items):
+        found += [set(c) for c in combinations(items, count)][:MOST_CHOICES]
+    return found
 
 
 def solve_cluster(
