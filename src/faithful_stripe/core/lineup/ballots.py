@@ -26,8 +26,9 @@ LEAST_AGREED = 0.3
 
 NO_TABLE_NATS = 20.0
 LATE_NATS = 6.0
-"""Against a start before which data stand, and for which only the file system's own place speaks; and against each
-mirror set that is left out."""
+STRANGER_NATS = 6.0
+"""Against a start before which data stand, and for which only the file system's own place speaks, and against each
+mirror set that is left out; and against each image of a striped array's kind that is left out."""
 
 ROUND = 1 << 20
 
@@ -213,6 +214,7 @@ def with_prior(
     whole = set(h.cast.images)
     if h.start not in (*usual, *USUAL_STARTS) and _filled_before(table, h.start, part):
         nats -= LATE_NATS
+    nats -= STRANGER_NATS * max(0, len(h.cast.columns) - h.layout.members) * (h.cast.level == "RAID0")
     nats -= LATE_NATS * sum(g.kind == "copies" and set(g.images) <= whole - part for g in table.groups)
     if h.base:
         undeclared = UNDECLARED_NATS

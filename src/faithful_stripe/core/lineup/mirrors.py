@@ -56,7 +56,9 @@ def conclude_mirror(
     untold = not held and not anything_before(table, set(cast.images), ROUND)
     settle = "" if sure else "a file system that can be read, or the controller's own configuration"
     if untold:
-        settle = "the heads of the images are empty, and nothing tells where the data began: what the volume started with"
+        settle = (
+            "the heads of the images are empty, and nothing tells where the data began: what the volume started with"
+        )
     if split_up:
         settle = "parts of a file system are there, but it does not read as a plain mirror: perhaps a striped one"
     elif not equal:

@@ -40,6 +40,8 @@ CLEAR_NATS = 60.0
 """A lead by which structures and relations alone decide; continuity is not asked then."""
 
 TAUGHT_BLOCKS = 360
+LEAST_ROWS, LEAST_BORDERS = 3, 8
+"""Rows that hold something, and borders of strips in them, that are enough to judge a strip by."""
 
 ODD_BELOW = 0.5
 """Strips that are not powers of two are tried where fewer of the facts than this fit."""
@@ -187,11 +189,11 @@ def _blind(reader: Reader, starts: Sequence[int]) -> list[Hypothesis]:
     for start in starts:
         for strip in [reader.cast.strip] if reader.cast.strip else strips():
             made = reader.tables(strip, start, 24)
-            if made is not None and len(made.rows) >= 6:
+            if made is not None and len(made.rows) >= LEAST_ROWS:
                 columns = made.natural.shape[1] - (1 if reader.computed else 0)
                 diagonal = np.einsum("rii->ri", made.onward)[:, :columns]
                 judged = diagonal[diagonal != 0]
-                cuts[strip, start] = float(judged.mean()) if len(judged) >= 12 else 9.0
+                cuts[strip, start] = float(judged.mean()) if len(judged) >= LEAST_BORDERS else 9.0
     if not cuts:
         return []
     least, most = min(cuts.values()), max(cuts.values())

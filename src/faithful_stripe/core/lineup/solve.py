@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable, Sequence
 from dataclasses import replace
 from itertools import combinations
@@ -9,7 +10,7 @@ from itertools import combinations
 import numpy as np
 
 from .anchors import Anchors
-from .ballots import base_of_order, bases_of, entry_of, moved_bases, row_shifts, split, with_prior
+from .ballots import STRANGER_NATS, base_of_order, bases_of, entry_of, moved_bases, row_shifts, split, with_prior
 from .borders import strip_and_phase
 from .cast import Cast, casts, layouts_of
 from .document import Lineup, Solution
@@ -70,6 +71,12 @@ def options_of(
     found = casts(images, groups)
     if all(g.closing < WEAK_SHARE * g.blocks for g in groups) and (groups or not found):
         found += casts(images, ())  # relations that hold in a part of the places may be those of almost empty rows
+    bound = {i for a in grounds for i in a.ground.bound()} & images
+    if groups and not any(bound <= set(c.images) for c in found):  # the same file system on more than what is related
+        found += casts(images, ())
+    if not groups:
+        for less in _without_few(images, bound, grounds):
+            found += casts(less, ())
     if alone:
         return found
     kinds = {g.kind for g in groups}
@@ -103,6 +110,21 @@ def options_of(
             if alike:
                 found += casts(images | some | {i for g in alike for i in g.images}, groups + alike)
     return found
+
+
+MOST_LEFT_OUT = 3
+
+
+def _without_few(images: set[int], bound: set[int], grounds: Sequence[Anchors]) -> list[set[int]]:
+    """The images without one, or some, of those on which there are fewest structures, and none that names the file
+    system: such ones may be of another."""
+    counts = Counter(i for a in grounds if not a.ground.starts for i in a.image.tolist())
+    doubtful = sorted(images - bound, key=lambda i: (counts[i], i))[:MOST_LEFT_OUT]
+    if not counts or len(images) - len(doubtful) < 2:
+        return []
+    fewest = [set(doubtful[:n]) for n in range(1, len(doubtful) + 1)]
+    single = [{i} for i in doubtful[1:]]
+    return [images - some for some in fewest + single]
 
 
 def _with_borders(
@@ -192,13 +214,16 @@ def solve_cluster(
     """The lineup of images that belong together; alone: without what else lies about."""
     groups = [g for g in table.groups if set(g.images) <= images]
     table.tell(f"order of {len(images)} images that belong together")
-    files = [g for g in sorted(grounds, key=lambda a: -len(a)) if not g.ground.starts]
+    files = [g for g in sorted(grounds, key=lambda a: (a.ground.guessed, -len(a))) if not g.ground.starts]
     tables = [g for g in grounds if g.ground.starts]
     starts = sorted({s for g in tables for s in g.ground.starts})
     options = options_of(table, images, grounds, taken, alone)
     if not options:
         return None
-    usual = guessed_starts(table, images, groups)
+    together = set(images)
+    if groups and all(g.kind == "copies" for g in groups):  # other mirrors of the same array show its start, too
+        together |= {i for g in table.groups if g.kind == "copies" and not set(g.images) & taken for i in g.images}
+    usual = guessed_starts(table, together, groups)
     loose = images - {i for g in groups for i in g.images}
     if loose and groups:  # what lost members shows its start, too
         usual = list(dict.fromkeys(sorted([guessed_starts(table, loose, [])[0], usual[0]]) + usual))
@@ -235,12 +260,21 @@ def solve_cluster(
         if own != usual and len(columns) < len(best.cast.columns):
             usual = own
             cast = replace(best.cast, columns=columns)
-            found = search([entry_of(table, cast, make_ballot(cast, None))], bases, usual)[:60] + found
+            left_out = STRANGER_NATS * (len(best.cast.columns) - len(columns)) * (best.cast.level == "RAID0")
+            again = search([entry_of(table, cast, make_ballot(cast, None))], bases, usual)[:60]
+            found = [replace(h, score=h.score - left_out) for h in again] + found
     ranked = sorted((with_prior(table, h, files + tables, starts, usual) for h in found), key=lambda h: -h.score)
     made = conclude(table, ranked, files, tables, starts) if ranked else None
     if made is None and mirror is None and len(groups) == 1:
         return members_only(table, groups[0])
     several = sum(g.kind == "copies" for g in table.groups) > 1
-    if mirror is not None and (made is None or made.verdict == "undecided" or (made.best < TOTAL_NATS and not several)):
-        return mirror
-    return made
+    if mirror is not None and made is not None and made.verdict != "undecided":
+        weak = made.best < TOTAL_NATS and not several
+        return mirror if weak or _standing(mirror) > _standing(made) else made
+    wider = made is not None and several and made.best >= TOTAL_NATS
+    return made if wider else mirror or made
+
+
+def _standing(answer: Lineup) -> int:
+    """How many structures stand where an answer puts them."""
+    return sum(e.count for e in answer.evidence if e.kind == "anchors")

@@ -17,6 +17,8 @@ LEAST_PAGES, LEAST_SHARE = 32, 0.9
 STEPS = tuple(SECTOR << i for i in range(8))
 FIELDS = tuple(range(4, 64, 4))
 WIPED = 1 << 20
+AGREED, RISING = 0.45, 0.6
+LEAST_STRIP = 4096
 
 
 def heads(stock: Stock) -> list[Ground]:
@@ -54,15 +56,20 @@ def _ground(stock: Stock, mark: int) -> Ground | None:
             rows.append((piece.image, piece.offset + hit * SECTOR, piece.sectors[hit, :72]))
     for field in FIELDS:
         for kind in ("<u4", ">u4"):
-            step = _step(rows, field, kind)
-            if step:
-                return _anchors(rows, field, kind, step, mark)
+            steps, one_by_one = _steps(rows, field, kind)
+            if not one_by_one:
+                steps = _slopes(rows, field, kind, len(stock.pile)) or steps
+            made = _anchors(rows, field, kind, steps, mark) if steps else None
+            if made is not None:
+                return made
     return None
 
 
-def _step(rows: list[tuple[int, Int64, npt.NDArray[np.uint8]]], field: int, kind: str) -> int:
-    """Bytes per count, where neighbours within a stretch agree on it; else 0."""
+def _steps(rows: list[tuple[int, Int64, npt.NDArray[np.uint8]]], field: int, kind: str) -> tuple[list[int], bool]:
+    """Bytes per count, where neighbours within a stretch agree on it; and whether they do by counting one more: larger
+    steps may be those from row to row."""
     steps: Counter[int] = Counter()
+    plain: Counter[int] = Counter()
     pairs = 0
     for _image, offsets, records in rows:
         gap, grown = np.diff(offsets), np.diff(numbers(records, field, kind))
@@ -70,22 +77,54 @@ def _step(rows: list[tuple[int, Int64, npt.NDArray[np.uint8]]], field: int, kind
         good = (grown > 0) & (gap % np.maximum(grown, 1) == 0)
         values, number = np.unique(gap[good] // grown[good], return_counts=True)
         steps.update(dict(zip(values.tolist(), number.tolist(), strict=True)))
+        plain.update(gap[grown == 1].tolist())
     if not steps:
-        return 0
+        return [], False
     step, count = steps.most_common(1)[0]
-    # at the borders of strips the counter jumps: small strips have many
-    return step if step in STEPS and count >= LEAST_PAGES // 2 and count >= 0.3 * pairs else 0
+    # at the borders of strips the counter jumps: at most at every second page, where they hold two
+    agreed = step in STEPS and count >= LEAST_PAGES // 2 and count >= AGREED * pairs
+    return ([step], plain[step] >= AGREED * pairs) if agreed else ([], False)
+
+
+def _slopes(rows: list[tuple[int, Int64, npt.NDArray[np.uint8]]], field: int, kind: str, images: int) -> list[int]:
+    """What a count may be in bytes where strips hold a page or less: along an image it grows as fast as a row's
+    data do, so for pages of that size a whole number of members hold data."""
+    slopes = []
+    for image in {image for image, _o, _r in rows}:
+        offsets = np.concatenate([o for i, o, _r in rows if i == image])
+        values = np.concatenate([numbers(r, field, kind) for i, _o, r in rows if i == image])
+        if len(offsets) < LEAST_PAGES:
+            continue
+        order = np.argsort(offsets, kind="stable")
+        offsets, values = offsets[order], values[order]
+        half = len(offsets) // 2  # each against one far behind it, so that borders and outliers weigh little
+        gap, grown = offsets[half:] - offsets[: len(offsets) - half], values[half:] - values[: len(values) - half]
+        slopes.append(float(np.median(grown / np.maximum(gap, 1))))
+        rising = float((np.diff(values) > 0).mean())
+        if rising < RISING or slopes[-1] <= 0:
+            return []
+    if not slopes or max(slopes) > 1.1 * min(slopes):
+        return []
+    slope = float(np.median(slopes))
+    found = []
+    for step in (s for s in STEPS if s >= LEAST_STRIP):
+        members = slope * step
+        if 1 < round(members) <= images and abs(members - round(members)) < 0.04 * members:
+            found.append(step)
+    return found
 
 
 def _anchors(
-    rows: list[tuple[int, Int64, npt.NDArray[np.uint8]]], field: int, kind: str, step: int, mark: int
+    rows: list[tuple[int, Int64, npt.NDArray[np.uint8]]], field: int, kind: str, steps: list[int], mark: int
 ) -> Ground | None:
     values = np.concatenate([numbers(records, field, kind) for _i, _o, records in rows])
     low, high = np.quantile(values, 0.002), np.quantile(values, 0.998)
+    step = min(steps)
     if (high - low) * step > 1 << 50 or len(np.unique(values)) < 0.2 * len(values):
         return None
     first = int(values[values >= low].min())
-    ground = Ground(b"PAGES%d" % mark, f"counted pages of {step} bytes", weak=("page",), facts=first, guessed=True)
+    sizes = " or ".join(str(s) for s in steps)
+    ground = Ground(b"PAGES%d" % mark, f"counted pages of {sizes} bytes", weak=("page",), facts=first, guessed=True)
     ground.head = True
     # counted from the volume's start, or, where the count begins higher, from the first page there is; but where the
     # members' heads are wiped the first pages are gone
@@ -94,5 +133,6 @@ def _anchors(
     for image, offsets, records in rows:
         count = numbers(records, field, kind)
         good = (count >= low) & (count <= high)
-        ground.add("page", image, offsets[good], (count[good] - from_first) * step)
+        for size in steps:
+            ground.add("page", image, offsets[good], (count[good] - from_first) * size)
     return ground
