@@ -44,7 +44,43 @@ def heads(stock: Stock) -> list[Ground]:
             facts = ground.facts
             assert isinstance(facts, Facts)
             facts.phases.add((offset - sb.address(sb.group)) % sb.block)
-    return list(found.values())
+    named = {i for ground in found.values() for i in ground.bound()}
+    lists = _lists(stock, named)
+    return [*found.values(), *([lists] if lists is not None else [])]
+
+
+LISTED = 16
+"""Consecutive block numbers with which an indirect block begins, at least."""
+
+LEAST_LISTS = 4
+
+
+def _lists(stock: Stock, named: set[int]) -> Ground | None:
+    """The indirect blocks of a file system whose superblocks are all gone, on images that bear none of another: each
+    lists the blocks that follow it. Their size tells the size of a block."""
+    places: list[tuple[int, int, int]] = []  # image, offset, first block
+    longest = 0
+    most = sum(source.size for source in stock.pile.sources) // 1024
+    for piece in stock:
+        if piece.image in named:
+            continue
+        entries = np.ascontiguousarray(piece.sectors).view("<u4").astype(np.int64)
+        rows = np.flatnonzero((np.diff(entries[:, :LISTED], axis=1) == 1).all(axis=1) & (entries[:, 0] > 1))
+        for row in rows.tolist():
+            first = int(entries[row, 0])
+            if first + LISTED > most or (row and int(entries[row - 1, -1]) == first - 1):
+                continue
+            places.append((piece.image, piece.offset + row * SECTOR, first))
+            run = entries[row : row + 8].reshape(-1) - first
+            longest = max(longest, int(np.argmin(np.append(run == np.arange(len(run)), False))))
+    if len(places) < LEAST_LISTS:
+        return None
+    sizes = (4096,) if longest > 1024 // 4 else (1024, 4096)  # a block of 1024 bytes lists no more; few have 2048
+    ground = Ground(b"EXT-LISTS", "ext, all superblocks lost", weak=("indirect block",), guessed=True)
+    for image, offset, first in places:
+        for block in sizes:
+            ground.add("indirect block", image, offset, (first - 1) * block)
+    return ground
 
 
 def _weak(sb: ext4.Superblock) -> tuple[str, ...]:
@@ -55,7 +91,8 @@ def _weak(sb: ext4.Superblock) -> tuple[str, ...]:
 def search(stock: Stock, ground: Ground) -> None:
     """Anchors of one ext file system."""
     facts = ground.facts
-    assert isinstance(facts, Facts)
+    if not isinstance(facts, Facts):
+        return
     _descriptors(stock, facts)
     if facts.groups is None or not len(facts.groups):
         return
