@@ -59,6 +59,8 @@ def find_anchors(stock: Stock, tell: Callable[[str], None] = lambda _text: None)
                 continue  # the parity of two heads looks like one, but for its numbers
             family.search(stock, ground)
             found.append(ground)
+    named = {i for ground in found if not ground.guessed and not ground.starts for i in ground.bound()}
+    found = [g for g in found if g.key != ext.LISTS or not named & {int(i) for f in g.found for i in f[1]}]
     made = [facts_of(ground) for ground in found]
     return sorted((a for a in made if len(a)), key=lambda a: -len(a))
 

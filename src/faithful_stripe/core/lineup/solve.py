@@ -270,7 +270,8 @@ def solve_cluster(
     several = sum(g.kind == "copies" for g in table.groups) > 1
     if mirror is not None and made is not None and made.verdict != "undecided":
         weak = made.best < TOTAL_NATS and not several
-        return mirror if weak or _standing(mirror) > _standing(made) else made
+        more = _standing(mirror) // len(mirror.members) > _standing(made)  # every copy has its own
+        return mirror if weak or more else made
     wider = made is not None and several and made.best >= TOTAL_NATS
     return made if wider else mirror or made
 

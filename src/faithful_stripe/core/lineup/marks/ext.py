@@ -54,6 +54,9 @@ LISTED = 16
 
 LEAST_LISTS = 4
 
+LISTS = b"EXT-LISTS"
+"""The key of what was made of lists alone: tables of other file systems look like them."""
+
 
 def _lists(stock: Stock, named: set[int]) -> Ground | None:
     """The indirect blocks of a file system whose superblocks are all gone, on images that bear none of another: each
@@ -76,7 +79,7 @@ def _lists(stock: Stock, named: set[int]) -> Ground | None:
     if len(places) < LEAST_LISTS:
         return None
     sizes = (4096,) if longest > 1024 // 4 else (1024, 4096)  # a block of 1024 bytes lists no more; few have 2048
-    ground = Ground(b"EXT-LISTS", "ext, all superblocks lost", weak=("indirect block",), guessed=True)
+    ground = Ground(LISTS, "ext, all superblocks lost", weak=("indirect block",), guessed=True)
     for image, offset, first in places:
         for block in sizes:
             ground.add("indirect block", image, offset, (first - 1) * block)
