@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from itertools import combinations
 
 import numpy as np
@@ -15,6 +15,7 @@ from .anchors import Anchors
 from .ballots import base_under, before, entry_of, joint, with_prior
 from .cast import Cast, layouts_of
 from .document import Evidence, Lineup
+from .gaps import PARITY_LEVELS, Judged, better_in_gaps, moved_to_gaps
 from .hypotheses import MISSING_NATS, Hypothesis, make_ballot, same_answer, same_parity
 from .membership import Membership, places_of, survey_at, tested
 from .outdated import culprit, unread
@@ -49,8 +50,6 @@ FEW_ROWS = 0.15
 CHECKED_BYTES = 160 << 20
 """How much of an array is read to see whether its parity is right everywhere."""
 
-PARITY_LEVELS = ("RAID4", "RAID5", "RAID6", "RAID50", "RAID60")
-
 KIND_WORDS = {
     "sum": "members of one parity group",
     "two": "members of one group with P and Q",
@@ -60,15 +59,6 @@ KIND_WORDS = {
     "open ring": "neighbours that hold the same a strip further on, but for a gap (RAID 1E)",
     "chain": "neighbours that share every other row (RAID 1E)",
 }
-
-
-@dataclass(frozen=True)
-class Judged:
-    """A hypothesis with what was read in its volume; `total` is the evidence of both, in nats."""
-
-    h: Hypothesis
-    findings: Findings
-    total: float
 
 
 def conclude(
@@ -87,6 +77,7 @@ def conclude(
         candidates = [with_prior(table, h, [*files, *tables], [0], [first.start]) for h in again]
     candidates.sort(key=lambda h: -h.score)
     judged = judge(table, candidates, placed, kept)
+    judged = [*better_in_gaps(table, judged[0], placed, kept), *judged[1:]]
     best = judged[0]
     for one in judged[:5]:
         table.note("hypotheses", f"{words(one.h, table.pile)}; with what was read in it {one.total:.0f}")
@@ -113,7 +104,7 @@ def conclude(
             findings = read_volume(less, table.pile, placed, kept, table.carved)
             judged[0] = Judged(less, findings, best.total - best.findings.nats + findings.nats)
     stale += tuple(old for old, new in table.outdated.items() if new in best.h.cast.images)
-    judged += _moved_to_gaps(table, judged[0], placed, kept)
+    judged += moved_to_gaps(table, judged[0], placed, kept)
     return finish(table, [judged[0], *sorted(judged[1:], key=lambda j: -j.total)], open_at, stale, placed, groups)
 
 
@@ -164,32 +155,6 @@ def judge(
     return [top, *rest]
 
 
-def _moved_to_gaps(
-    table: Table, best: Judged, placed: Sequence[tuple[Anchors, int]], kept: Sequence[tuple[Anchors, int]]
-) -> list[Judged]:
-    """A member exchanged with a missing one, where the volume reads as well: in almost empty rows parity is a copy of
-    the data, and what stands on it votes for the wrong place. Votes then leave no more than a small lead."""
-    h = best.h
-    gaps = [p for p, c in enumerate(h.order) if c is None]
-    if h.cast.level not in PARITY_LEVELS or not gaps:
-        return []
-    k = h.layout.span_members
-    found = []
-    for gap in gaps[:MOST_GAPS]:
-        for position in range(gap // k * k, gap // k * k + k):
-            if h.order[position] is None:
-                continue
-            order = list(h.order)
-            order[gap], order[position] = order[position], None
-            other = replace(h, order=tuple(order))
-            findings = read_volume(other, table.pile, placed, kept, table.carved)
-            behind = max(GAP_NATS, best.findings.nats - findings.nats)
-            if behind < MARGIN_NATS and not same_answer(h, other):
-                found.append(Judged(other, findings, best.total - behind))
-    return found
-
-
-MOST_GAPS, GAP_NATS = 4, 8.0
 MOST_WEAK, ROUNDS = 8, 4
 
 

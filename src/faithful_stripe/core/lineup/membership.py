@@ -25,8 +25,8 @@ LEAST_CLOSING, LEAST_SHARE = 6, 0.42
 """A group must close on this many places, and on this share of those in which it holds data."""
 
 FULL_CLOSING, FULL_SHARE = 24, 0.2
-"""Places at which every image of a group takes part in one relation: so many are no chance, and a smaller share is
-enough."""
+"""Places at which what looks like noise on every image of a group adds up: so many are no chance, and where nothing is
+empty nobody can be missing, so a smaller share is enough."""
 
 NOWHERE: npt.NDArray[np.int64] = np.empty(0, np.int64)
 
@@ -305,7 +305,7 @@ def tested(images: frozenset[int], places: Sequence[Place], inside: tuple[int, i
             (kinds if covered == images else partly)[_kind(within[0])] += 1
     closing = sum(closes)
     noisy = noisy if packed < closing / 2 else 0  # unless the data themselves look like noise
-    least = LEAST_SHARE if kinds.total() < FULL_CLOSING else FULL_SHARE
+    least = FULL_SHARE if packed >= max(FULL_CLOSING, closing / 2) else LEAST_SHARE
     if closing < LEAST_CLOSING or closing < least * (len(closes) - noisy):
         return None
     if min(taking_part[i] for i in images) < max(3, 0.02 * closing):

@@ -257,11 +257,14 @@ def solve_cluster(
         best = found[0]
         columns = tuple(sorted(best.cast.columns[c] for c in best.order if c is not None))
         own = guessed_starts(table, {i for c in columns for i in c}, groups)
-        if own != usual and len(columns) < len(best.cast.columns):
+        if len(columns) < len(best.cast.columns) and (own != usual or best.cast.level == "RAID0"):
             usual = own
             cast = replace(best.cast, columns=columns)
             left_out = STRANGER_NATS * (len(best.cast.columns) - len(columns)) * (best.cast.level == "RAID0")
-            again = search([entry_of(table, cast, make_ballot(cast, None))], bases, usual)[:60]
+            those = [cast]
+            if best.cast.level == "RAID0" and not groups:  # the same ones, as what is left of an array with parity
+                those += [c for c in casts({i for c in columns for i in c}, ()) if c.level != "RAID0"]
+            again = search([entry_of(table, c, make_ballot(c, None)) for c in those], bases, usual)[:60]
             found = [replace(h, score=h.score - left_out) for h in again] + found
     ranked = sorted((with_prior(table, h, files + tables, starts, usual) for h in found), key=lambda h: -h.score)
     made = conclude(table, ranked, files, tables, starts) if ranked else None
@@ -270,8 +273,8 @@ def solve_cluster(
     several = sum(g.kind == "copies" for g in table.groups) > 1
     if mirror is not None and made is not None and made.verdict != "undecided":
         weak = made.best < TOTAL_NATS and not several
-        more = _standing(mirror) // len(mirror.members) > _standing(made)  # every copy has its own
-        return mirror if weak or more else made
+        plain = _standing(mirror) // len(mirror.members) > _standing(made)  # every copy has its own
+        return mirror if weak or plain else made
     wider = made is not None and several and made.best >= TOTAL_NATS
     return made if wider else mirror or made
 

@@ -1,0 +1,116 @@
+"""Gaps: a member beside a missing one, which of the two places is its own.
+
+In almost empty rows parity is a copy of the only data there are. Structures on it then vote for the place of the data,
+which is that of the missing member. Either way the volume holds the structures where they belong, read or computed, so
+they tell nothing there, and what the borders of strips say decides.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from ..errors import StripeError
+from .anchors import Anchors
+from .ballots import entry_of
+from .hypotheses import Hypothesis, make_ballot, same_answer
+from .junctions import Scorer, parity_votes
+from .table import Table
+from .verdict import MARGIN_NATS, Findings, read_volume, rebuilt
+
+PARITY_LEVELS = ("RAID4", "RAID5", "RAID6", "RAID50", "RAID60")
+
+MOST_GAPS, GAP_NATS = 4, 8.0
+"""Missing places that are looked at; what votes may still mean for the place of one member."""
+
+COMPARED, SECTOR = 240, 512
+
+LEAST_GAIN = 3.0
+
+Placed = Sequence[tuple[Anchors, int]]
+
+
+@dataclass(frozen=True)
+class Judged:
+    """A hypothesis with what was read in its volume; `total` is the evidence of both, in nats."""
+
+    h: Hypothesis
+    findings: Findings
+    total: float
+
+
+def exchanges(h: Hypothesis) -> list[Hypothesis]:
+    """The hypothesis with one member exchanged with a missing one of its span, in every way."""
+    gaps = [p for p, c in enumerate(h.order) if c is None]
+    k = h.layout.span_members
+    found = []
+    for gap in gaps[:MOST_GAPS] if h.cast.level in PARITY_LEVELS else []:
+        for position in range(gap // k * k, gap // k * k + k):
+            if h.order[position] is not None:
+                order = list(h.order)
+                order[gap], order[position] = order[position], None
+                found.append(replace(h, order=tuple(order)))
+    return found
+
+
+def better_in_gaps(table: Table, best: Judged, placed: Placed, kept: Placed) -> list[Judged]:
+    """The best answer, or one exchange of it that reads better though its structures vote for another place; then the
+    first is given, too."""
+    whole = _reproduced(table, best.h, placed)
+    if not whole:
+        return [best]
+    told = _borders(table, best.h)
+    found = [best]
+    for other in exchanges(best.h):
+        gain = _borders(table, other) - told
+        if gain <= LEAST_GAIN or _reproduced(table, other, placed) < whole:
+            continue
+        findings = read_volume(other, table.pile, placed, kept, table.carved)
+        gain += min(0.0, findings.nats - best.findings.nats)
+        if gain > LEAST_GAIN:
+            found.append(Judged(other, findings, best.total + gain))
+    return sorted(found, key=lambda j: -j.total)
+
+
+def moved_to_gaps(table: Table, best: Judged, placed: Placed, kept: Placed) -> list[Judged]:
+    """The exchanges at which the volume reads as well: votes leave no more than a small lead over them."""
+    found = []
+    for other in exchanges(best.h):
+        findings = read_volume(other, table.pile, placed, kept, table.carved)
+        behind = max(GAP_NATS, best.findings.nats - findings.nats)
+        if behind < MARGIN_NATS and not same_answer(best.h, other):
+            found.append(Judged(other, findings, best.total - behind))
+    return found
+
+
+def _borders(table: Table, h: Hypothesis) -> float:
+    """What the borders of strips, and how natural they look, say for an order: nats."""
+    made = entry_of(table, h.cast, make_ballot(h.cast, None)).reader.tables(h.strip, h.start)
+    if made is None or not len(made.rows):
+        return 0.0
+    none = len(h.cast.columns)
+    natural = parity_votes(h.layout, made)
+    places = sum(float(natural[c, p]) for p, c in enumerate(h.order) if c is not None)
+    order = np.array([[none if c is None else c for c in h.order]], np.int64)
+    return places + float(Scorer(h.layout, made)(order)[0])
+
+
+def _reproduced(table: Table, h: Hypothesis, placed: Placed) -> int:
+    """How many structures the volume holds at their address, read or computed."""
+    volume = rebuilt(h, table.pile)
+    count = 0
+    block = np.zeros(SECTOR, np.uint8)
+    for anchors, base in placed:
+        for i in range(0, len(anchors), max(1, len(anchors) // COMPARED)):
+            image, offset, at = int(anchors.image[i]), int(anchors.offset[i]), int(anchors.address[i]) + base
+            if not 0 <= at <= volume.size - SECTOR or image not in h.cast.images:
+                continue
+            try:
+                volume.read_into(at, block)
+            except StripeError:
+                continue
+            there = table.pile.stretch(image, offset // SECTOR * SECTOR, SECTOR)
+            count += bool((block == there).all())
+    return count
