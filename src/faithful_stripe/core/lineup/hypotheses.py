@@ -378,6 +378,8 @@ def same_answer(a: Hypothesis, b: Hypothesis) -> bool:
         return True
     if a.cast.missing and a.layout.q_exponent != b.layout.q_exponent:
         return False  # the same places, but what is computed for a missing member is not the same
+    if a.cast.missing and a.layout.q_place and b.layout.q_place and a.strip == b.strip and not same_parity(a, b):
+        return False  # nor where P is taken for Q
     step = 4096 if (a.strip | b.strip) % 4096 == 0 else 512
     addresses = np.arange(0, max(a.strip * a.layout.pattern().strips, 64 * step) * 2, step, dtype=np.int64)
     if len(addresses) > 60_000:
