@@ -40,8 +40,11 @@ class Case:
 
     @property
     def enough(self) -> bool:
-        """Whether the evidence can carry an answer: something else than noise, and nothing lost for good."""
-        told_by_parity = self.spec.level == "RAID6" and self.damage in ("none", "wiped", "bad sectors")
+        """Whether the evidence can carry an answer: something else than noise, and nothing lost for good. Where all
+        members' heads are wiped, only what states an address tells where the data began."""
+        if self.damage == "wiped" and self.content in ("log", "text", "samples", "stream", "random"):
+            return False
+        told_by_parity = self.spec.level == "RAID6" and self.damage in ("none", "bad sectors")
         return self.content != "random" or self.spec.level == "RAID1" or told_by_parity
 
     def words(self) -> str:

@@ -44,6 +44,7 @@ def volumes(tmp_path_factory):
     (place / "log.img").write_bytes(piles.log(rng, 6 << 20))
     (place / "pages.img").write_bytes(piles.pages(rng, 4 << 20))
     (place / "noise.img").write_bytes(rng.randbytes(4 << 20))
+    (place / "stream.img").write_bytes(piles.stream(rng, 6 << 20))
     return place
 
 
@@ -86,7 +87,13 @@ LEVELS = [
     ("fat32", Spec("RAID0", 3, 65536), ()),
     ("ext2", Spec("RAID4", 4, 8192, "fixed-0"), (2,)),
     ("ext2", Spec("RAID5", 5, 24576, "parity-0", "continuation"), ()),
+    ("xfs", Spec("RAID6", 6, 16384, "parity-N", "continuation", "before-p", "member-position"), (1, 4)),
+    ("log", Spec("RAID1E", 6, 4096, data="offset", start=8704), (0,)),
     ("log", Spec("RAID0", 4, 16384), ()),
+    ("log", Spec("RAID50", 8, 4096, "parity-N", "restart", spans=2), (3,)),
+    ("pages", Spec("RAID0", 6, 4096), ()),
+    ("pages", Spec("RAID5", 4, 8192, "parity-0", "continuation"), ()),
+    ("stream", Spec("RAID5", 7, 16384, "parity-0", "continuation", start=8704), (5,)),
     ("log", Spec("RAID5", 4, 16384, "parity-N", "continuation"), (1,)),
     ("pages", Spec("RAID5", 3, 16384, "parity-0", "restart"), ()),
     ("noise", Spec("RAID6", 5, 16384, "parity-N", "continuation", "after-p", "data-index"), ()),
@@ -100,6 +107,62 @@ def test_every_level_is_solved(volumes, content, spec, gone, tmp_path):
     (array,) = [a for a in arrays if {m for m in a.members if m} & {n for n in case.names if n}]
     assert right(case, array) and array.verdict != "undecided"
     assert array.verdict == "probable" or content not in ("log", "noise")  # nothing there proves where it begins
+
+
+def test_p_is_not_taken_for_q(volumes, tmp_path):
+    spec = Spec("RAID6", 5, 16384, "parity-N", "continuation", "before-p", "data-index")
+    case = pile(tmp_path, volumes / "xfs.img", spec)
+    (array,) = solve_images(case.images).arrays
+    pattern = array.geometry.pattern
+    for row in range(10):
+        wanted = {case.names[m]: kind for m, (kind, _k) in enumerate(spec.row(row)) if kind in "PQ"}
+        index = pattern.index[row % pattern.rows].tolist()
+        assert {array.members[m]: "?PQ"[-v] for m, v in enumerate(index) if v < 0} == wanted
+
+
+def test_what_was_written_while_a_member_was_away_is_missing_on_it(volumes, tmp_path):
+    """Packed data tell nothing by their bytes; but nothing else in them is empty."""
+    case = pile(tmp_path, volumes / "stream.img", Spec("RAID5", 5, 16384, "parity-N", "restart"))
+    with Path(str(case.names[2])).open("r+b") as file:
+        for at in (65536, 327680, 655360, 1064960):
+            file.seek(at)
+            file.write(bytes(40960))
+    (array,) = solve_images(case.images).arrays
+    assert array.stale == (case.names[2],) and array.members == (*case.names[:2], None, *case.names[3:])
+
+
+def test_sectors_that_could_not_be_read_make_nobody_outdated(volumes, tmp_path):
+    case = pile(tmp_path, volumes / "stream.img", Spec("RAID5", 5, 16384, "parity-N", "restart"))
+    with Path(str(case.names[2])).open("r+b") as file:
+        for at in range(65536, 1200000, 90112):
+            for apart in (0, 5120):
+                file.seek(at + apart)
+                file.write(bytes(3584))
+    (array,) = solve_images(case.images).arrays
+    assert not array.stale and array.members == tuple(case.names)
+
+
+def test_wiped_heads_leave_the_start_open(volumes, tmp_path):
+    case = pile(tmp_path, volumes / "log.img", Spec("RAID5", 4, 16384, "parity-N", "continuation", start=65536))
+    for path in case.images:
+        with path.open("r+b") as file:
+            file.write(bytes(1 << 20))
+    (array,) = solve_images(case.images).arrays
+    assert set(array.members) == set(case.names) and array.geometry.strip_bytes == 16384
+    assert array.verdict == "undecided" and "data from byte" in "".join(array.alternatives)
+
+
+def test_lists_of_blocks_tell_their_place_when_all_superblocks_are_gone(volumes):
+    image = MemorySource(32 << 20)
+    firsts = [400, 1800, 2600, 4100, 6000]
+    for first in firsts:
+        image.write((first - 1) * 4096, np.arange(first, first + 600, dtype="<u4").tobytes())
+    (found,) = find_anchors(read_stock(Pile(["lists"], [image]), 64 << 20))
+    assert "superblocks lost" in found.ground.words and found.ground.guessed
+    assert sorted((found.address - found.offset).tolist()) == [0] * len(firsts)
+    with ImageFile(volumes / "fat32.img") as fat:  # whose table looks like such lists
+        grounds = find_anchors(read_stock(Pile(["fat"], [fat]), 64 << 20))
+    assert grounds and not any("superblocks lost" in a.ground.words for a in grounds)
 
 
 def test_noise_without_roles_is_undecided(volumes, tmp_path):

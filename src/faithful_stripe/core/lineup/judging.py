@@ -15,7 +15,7 @@ from .anchors import Anchors
 from .ballots import base_under, before, entry_of, joint, with_prior
 from .cast import Cast, layouts_of
 from .document import Evidence, Lineup
-from .gaps import PARITY_LEVELS, Judged, better_in_gaps, moved_to_gaps
+from .gaps import GAP_NATS, PARITY_LEVELS, Judged, better_in_gaps, moved_to_gaps
 from .hypotheses import MISSING_NATS, Hypothesis, make_ballot, same_answer, same_parity
 from .membership import Membership, places_of, survey_at, tested
 from .outdated import culprit, unread
@@ -86,7 +86,7 @@ def conclude(
     open_at = sorted({o for g in groups for o in g.open if o >= best.h.start})
     stale: tuple[int, ...] = ()
     if open_at and best.h.cast.level in PARITY_LEVELS:
-        blamed = culprit(
+        blamed, shown = culprit(
             table.pile,
             table.stock,
             table.places,
@@ -103,6 +103,8 @@ def conclude(
             less = replace(best.h, order=order)
             findings = read_volume(less, table.pile, placed, kept, table.carved)
             judged[0] = Judged(less, findings, best.total - best.findings.nats + findings.nats)
+            if not shown:  # the same with that member in it
+                judged.insert(1, Judged(best.h, best.findings, judged[0].total - GAP_NATS))
     stale += tuple(old for old, new in table.outdated.items() if new in best.h.cast.images)
     judged += moved_to_gaps(table, judged[0], placed, kept)
     return finish(table, [judged[0], *sorted(judged[1:], key=lambda j: -j.total)], open_at, stale, placed, groups)

@@ -38,8 +38,9 @@ LEAST_GAIN = 6.0
 def culprit(
     pile: Pile, stock: Stock, places: Sequence[Place], best: Hypothesis, groups: Sequence[Membership],
     worth: Callable[[Hypothesis], float],
-) -> int | None:  # fmt: skip
-    """The image that is out of date, or None where nobody stands out.
+) -> tuple[int | None, bool]:  # fmt: skip
+    """The image that is out of date, or None where nobody stands out; and whether what it holds shows it, or only that
+    it is empty.
 
     worth  what was read in a hypothesis's volume, in nats
     """
@@ -51,13 +52,14 @@ def culprit(
             blamed = _by_algebra(places, group)
         else:
             blamed = _by_likelihood(pile, stock, best, group)
-            if blamed is None:
+            if blamed is None and len(group.open) >= LEAST_PLACES:
                 blamed = _by_reading(best, group, worth)
-            if blamed is None:
-                blamed = _by_emptiness(pile, places, group)
         if blamed is not None:
-            return blamed
-    return None
+            return blamed, True
+        blamed = _by_emptiness(pile, places, group) if group.kind == "sum" else None
+        if blamed is not None:
+            return blamed, False
+    return None, False
 
 
 PLACE_NATS, LEAST_LEAD, LEAD_SHARE = 12.0, 36.0, 0.5
@@ -72,14 +74,14 @@ Bytes = npt.NDArray[np.uint8]
 
 
 def unread(pile: Pile, group: Membership) -> set[int]:
-    """The open places of a group at which one image holds a few sectors of zeros, and all around them closes."""
+    """The open places of a group at which some image holds a few sectors of zeros, and all around them closes."""
     found = set()
     members = sorted(group.images)
     for offset in group.open[:: max(1, len(group.open) // UNREAD_PLACES)]:
-        first = max(0, offset - BLOCK)
-        data = np.zeros((len(members), 3 * BLOCK), np.uint8)
+        first = max(0, offset - 2 * BLOCK)
+        data = np.zeros((len(members), 5 * BLOCK), np.uint8)
         for row, image in enumerate(members):
-            length = min(3 * BLOCK, pile.sources[image].size - first)
+            length = min(5 * BLOCK, pile.sources[image].size - first)
             if length > 0:
                 data[row, :length] = pile.stretch(image, first, length)
         sectors = data.reshape(len(members), -1, SECTOR).transpose(1, 0, 2)
@@ -92,10 +94,23 @@ def unread(pile: Pile, group: Membership) -> set[int]:
         }  # fmt: skip
         holds: npt.NDArray[np.bool_] = np.asarray(sectors.any(axis=2))
         wrong = [o not in sound and bool(holds[n].any()) for n, o in enumerate(at.tolist())]
-        bad = [n for n, w in enumerate(wrong) if w]
-        short = bad and len(bad) <= UNREAD_SECTORS and not wrong[0] and not wrong[-1]
-        if short and not holds[bad].any(axis=0).all():
+        here = [r for r in _runs(wrong) if at[r[-1]] + SECTOR > offset and at[r[0]] < offset + BLOCK]
+        if here and all(
+            len(r) <= UNREAD_SECTORS and r[0] > 0 and r[-1] < len(wrong) - 1 and not holds[r].any(axis=0).all()
+            for r in here
+        ):
             found.add(offset)
+    return found
+
+
+def _runs(wrong: Sequence[bool]) -> list[list[int]]:
+    """The indices of what is wrong, those next to one another together."""
+    found: list[list[int]] = []
+    for index, bad in enumerate(wrong):
+        if bad and found and found[-1][-1] == index - 1:
+            found[-1].append(index)
+        elif bad:
+            found.append([index])
     return found
 
 
@@ -226,6 +241,8 @@ def _by_emptiness(pile: Pile, places: Sequence[Place], group: Membership) -> int
         else:
             stretches.append([offset])
     for stretch in stretches:
+        if stretch[-1] - stretch[0] < UNREAD_SECTORS * SECTOR:
+            continue  # sectors that could not be read are empty, too
         for row, image in enumerate(members):
             bare = not any(bool(pile.stretch(image, o, SECTOR).any()) for o in stretch[:: max(1, len(stretch) // 8)])
             account[row] += np.log(EMPTY_SHARE / usual if bare else (1 - EMPTY_SHARE) / (1 - usual))

@@ -152,9 +152,12 @@ def search(entries: Sequence[Entry], bases: Sequence[int], starts: Sequence[int]
     bases   where the ground of the facts may start in the volume
     starts  where data may start when no structure tells
     """
-    for entry in entries:
-        if entry.votes:
-            entry.seeds = _by_votes(entry, bases, starts)
+    voting = [e for e in entries if e.votes]
+    for entry in voting:
+        entry.seeds = _by_votes(entry, bases, starts)
+    if voting and max(_explained(e) for e in voting) < ODD_BELOW:
+        for entry in voting:
+            entry.seeds = sorted(entry.seeds + _by_votes(entry, bases, starts, True), key=lambda h: -h.score)
     seeds = sorted((h for e in entries for h in e.seeds), key=lambda h: -h.score)
     if seeds:
         top = seeds[0]
@@ -173,14 +176,22 @@ def search(entries: Sequence[Entry], bases: Sequence[int], starts: Sequence[int]
     return sorted(found, key=lambda h: -h.score)
 
 
-def _by_votes(entry: Entry, bases: Sequence[int], starts: Sequence[int]) -> list[Hypothesis]:
+def _by_votes(entry: Entry, bases: Sequence[int], starts: Sequence[int], odd: bool = False) -> list[Hypothesis]:
+    """Geometries by votes; odd: of strips that are not powers of two, where the cast leaves the strip open."""
     cast, ballot = entry.reader.cast, entry.ballot
     usual = starts if cast.phase >= 0 or not len(ballot.who) else (0,)
-    seeds = hypotheses(cast, ballot, bases, usual, [cast.strip] if cast.strip else None)
-    if not cast.strip and len(ballot.who) and (not seeds or seeds[0].facts < ODD_BELOW * ballot.count.sum()):
-        more = hypotheses(cast, ballot, bases, usual, odd_strips())
-        seeds = sorted(seeds + more, key=lambda h: -h.score)
-    return seeds
+    if odd:
+        return [] if cast.strip or not len(ballot.who) else hypotheses(cast, ballot, bases, usual, odd_strips())
+    return hypotheses(cast, ballot, bases, usual, [cast.strip] if cast.strip else None)
+
+
+def _explained(entry: Entry) -> float:
+    """The share of the structures that fit the best geometry so far; one that may belong at several addresses fits at
+    one of them. 1 where nothing states an address."""
+    ballot = entry.ballot
+    _place, first = np.unique(ballot.who * (1 << 44) + ballot.offset, return_index=True)
+    most = int(ballot.count[first].sum())
+    return entry.seeds[0].facts / most if most and entry.seeds else 0.0 if most else 1.0
 
 
 def _blind(reader: Reader, starts: Sequence[int]) -> list[Hypothesis]:

@@ -47,6 +47,7 @@ def solve(pile: Pile, tell: Tell = lambda _text: None) -> Solution:
                 taken |= {pile.names.index(m) for m in [*made.members, *made.stale] if m is not None}
     except KeyboardInterrupt:
         notes.append("stopped by hand: what was known until then is above")
+    found = _perhaps_striped(found)
     rest = [] if notes else loose_images(table, taken)
     if len(rest) > (2 if found else 1):
         made = solve_cluster(table, set(rest), [], taken)
@@ -57,6 +58,23 @@ def solve(pile: Pile, tell: Tell = lambda _text: None) -> Solution:
     if pile.unreadable:
         notes.append(f"{pile.unreadable} blocks could not be read")
     return Solution(tuple(found), unused, pile.bytes_read, tuple(notes), tuple(table.trace))
+
+
+def _perhaps_striped(found: list[Lineup]) -> list[Lineup]:
+    """Several mirrors of one size on which nothing stands in its place may be the sets of one RAID 10 as well."""
+    alike = [
+        a for a in found
+        if a.geometry.layout.level == "RAID1" and a.verdict == "probable" and not _standing(a)
+    ]  # fmt: skip
+    shapes = Counter((a.geometry.members, a.geometry.member_bytes[0] >> 24) for a in alike)
+    settle = (
+        "other mirrors of the same size are here, too: they may be sets of one RAID 10; what is known of the server"
+    )
+    return [
+        replace(a, verdict="undecided", settle=settle)
+        if a in alike and shapes[a.geometry.members, a.geometry.member_bytes[0] >> 24] > 1 else a
+        for a in found
+    ]  # fmt: skip
 
 
 def _names(pile: Pile, images: Iterable[int]) -> set[str | None]:
