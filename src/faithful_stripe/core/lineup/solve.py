@@ -50,7 +50,8 @@ def solve(pile: Pile, tell: Tell = lambda _text: None) -> Solution:
     found = _perhaps_striped(found)
     rest = [] if notes else loose_images(table, taken)
     if len(rest) > (2 if found else 1):
-        made = solve_cluster(table, set(rest), [], taken)
+        grounds = [a for a in table.anchors if a.ground.bound() and a.ground.bound() <= set(rest)]
+        made = solve_cluster(table, set(rest), grounds, taken)
         if made is not None and (made.verdict != "undecided" or not found):
             found.append(made)
             taken |= {pile.names.index(m) for m in made.members if m is not None}
@@ -137,8 +138,8 @@ def _without_few(images: set[int], bound: set[int], grounds: Sequence[Anchors]) 
     """The images without one, or some, of those on which there are fewest structures, and none that names the file
     system: such ones may be of another."""
     counts = Counter(i for a in grounds if not a.ground.starts for i in a.image.tolist())
-    doubtful = sorted(images - bound, key=lambda i: (counts[i], i))[:MOST_LEFT_OUT]
-    if not counts or len(images) - len(doubtful) < 2:
+    doubtful = sorted(images - bound, key=lambda i: (counts[i], i))[: min(MOST_LEFT_OUT, len(images) - 2)]
+    if not counts:
         return []
     fewest = [set(doubtful[:n]) for n in range(1, len(doubtful) + 1)]
     single = [{i} for i in doubtful[1:]]

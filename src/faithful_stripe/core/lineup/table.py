@@ -110,7 +110,10 @@ def loose_images(table: Table, taken: set[int]) -> list[int]:
     """Images that no relation and no array claims, and that hold something of the same kind."""
     grouped = {i for g in table.groups for i in g.images} | taken | set(table.outdated)
     shared = {int(i) for a in table.anchors if len(set(a.image.tolist())) > 1 for i in a.image}
-    alone = {int(i) for a in table.anchors if len(a) >= 3 for i in a.image} - shared
+    alone = {
+        int(i) for a in table.anchors if len(a) >= 3 for i in a.image
+        if a.ground.size <= table.pile.sources[int(i)].size  # a larger one is a part of something
+    } - shared  # fmt: skip
     shares: dict[int, float] = {}
     for image in range(len(table.pile)):
         pieces = [p.data[:4096] for p in table.stock if p.image == image and p.data[:4096].any()]
