@@ -11,7 +11,7 @@ import numpy as np
 import numpy.typing as npt
 from scipy.optimize import linear_sum_assignment
 
-from ..arrays.geometry import STRIP_LEAST, STRIP_MOST, Geometry
+from ..arrays.geometry import STRIP_LEAST, STRIP_MOST
 from ..arrays.layout import P_CELL, Q_CELL, Layout
 from .algebra import P_ROLE, Q_ROLE
 from .anchors import Anchors
@@ -36,7 +36,7 @@ class Ballot:
 
     who, offset, address, count    facts: a structure at this offset of a column belongs at that address
     role_who, role_offset, role, role_weight   what the algebra says a column holds there: P_ROLE, Q_ROLE, an exponent
-                                   (weight: one over the number of answers); role_kind "exponent" or "index"
+                                   (weight: one over the number of answers)
     zero_who, zero_offset          a column is empty there and another of its group is not: hardly parity
     """
 
@@ -51,8 +51,6 @@ class Ballot:
     role_weight: Floats
     zero_who: Int64
     zero_offset: Int64
-    ordinal: bool = False
-    """Whether roles are the data strip's index in the row of the whole array (from counters), not a Q exponent."""
 
 
 @dataclass(frozen=True)
@@ -63,7 +61,7 @@ class Hypothesis:
     start      where data start on the members, in bytes
     base       where the ground starts in the volume, in bytes
     score      evidence for it in nats; runner_up: of the best other order under the same geometry
-    cells      (column, place) cells in which anchors stand where it says; facts: how many anchors do, of all
+    facts      how many anchors stand where it says
     """
 
     cast: Cast
@@ -74,15 +72,7 @@ class Hypothesis:
     order: tuple[int | None, ...]
     score: float
     runner_up: float = 0.0
-    cells: int = 0
     facts: int = 0
-
-    def geometry(self, reach: int) -> Geometry:
-        """The layout over its columns, members of `reach` bytes."""
-        n = self.layout.members
-        return Geometry(
-            self.layout, self.strip, (self.start,) * n, (max(reach, self.strip * self.layout.pattern().rows),) * n
-        )
 
 
 def strips() -> list[int]:
@@ -132,20 +122,19 @@ def hypotheses(
                 score -= MISSING_NATS * cast.missing
                 best = max(best, score)
                 found.append(
-                    Hypothesis(cast, chosen, strip, start, base, order, score, -np.inf, 0, int(ballot.count[hit].sum()))
+                    Hypothesis(cast, chosen, strip, start, base, order, score, -np.inf, int(ballot.count[hit].sum()))
                 )
     found.sort(key=lambda h: -h.score)
     return found
 
 
 def finished(h: Hypothesis, ballot: Ballot) -> Hypothesis:
-    """With the score of the best other order, and the number of cells in which facts hold."""
+    """With the score of the best other order, and the number of facts that hold."""
     hit, position = hits_of(h.layout, h.strip, h.start, h.base, ballot)
     votes = votes_of(h.layout, h.strip, h.start, ballot, position, hit)
     held = hit & (np.array([-1 if c is None else c for c in h.order])[position] == ballot.who)
-    cells = len(np.unique(ballot.who[held] * (1 << 40) + (ballot.offset[held] - h.start) // h.strip))
     second = second_best(votes, h.cast, h.order) - MISSING_NATS * h.cast.missing
-    return replace(h, runner_up=second, cells=cells, facts=int(ballot.count[held].sum()))
+    return replace(h, runner_up=second, facts=int(ballot.count[held].sum()))
 
 
 def _placed(
@@ -236,7 +225,7 @@ def votes_of(
 
 def _role_votes(chosen: Layout, strip: int, start: int, ballot: Ballot) -> Floats:
     pattern = chosen.pattern()
-    table = _role_table(chosen, ballot.ordinal)
+    table = _role_table(chosen)
     inside = ballot.role_offset >= start
     phase = (ballot.role_offset[inside] - start) // strip % pattern.rows
     role = ballot.role[inside]
@@ -252,21 +241,13 @@ def _role_votes(chosen: Layout, strip: int, start: int, ballot: Ballot) -> Float
     return votes
 
 
-def _role_table(chosen: Layout, ordinal: bool) -> Int64:
-    """(spans, rows, codes): the position that plays a role in a row; codes are P, Q, then exponents or indices."""
+def _role_table(chosen: Layout) -> Int64:
+    """(spans, rows, codes): the position that plays a role in a row; codes are P, Q, then exponents."""
     pattern = chosen.pattern()
     k = chosen.span_members
-    spans = 1 if ordinal else chosen.spans
-    table = np.full((spans, pattern.rows, chosen.members + 2), -1, np.int64)
+    table = np.full((chosen.spans, pattern.rows, chosen.members + 2), -1, np.int64)
     for row in range(pattern.rows):
-        if ordinal:
-            data = sorted((int(v), m) for m, v in enumerate(pattern.index[row]) if v >= 0)
-            for index, (_v, m) in enumerate(data):
-                table[0, row, 2 + index] = m
-            if chosen.spans == 1 and chosen.q_place is None and (pattern.index[row] == P_CELL).any():
-                table[0, row, 0] = int(np.argmax(pattern.index[row] == P_CELL))
-            continue
-        for span in range(spans):
+        for span in range(chosen.spans):
             cells = pattern.index[row, span * k : span * k + k]
             data = sorted((int(v), m) for m, v in enumerate(cells) if v >= 0)
             for index, (_v, m) in enumerate(data):

@@ -47,8 +47,8 @@ UNTOLD_NATS = 20.0
 FEW_ROWS = 0.15
 """So many rows may fail for sectors that could not be read; more do where somebody does not belong."""
 
-CHECKED_BYTES = 160 << 20
-"""How much of an array is read to see whether its parity is right everywhere."""
+CHECKED_BYTES, LEAST_ROWS = 160 << 20, 32
+"""How much of an array is read to see whether its parity is right everywhere, and how many rows at least."""
 
 KIND_WORDS = {
     "sum": "members of one parity group",
@@ -256,7 +256,8 @@ def checked(table: Table, best: Hypothesis, group: Membership, inside: tuple[int
     if group.kind not in ("sum", "two", "two less one") or best.cast.level not in PARITY_LEVELS:
         return group
     volume = rebuilt(best, table.pile)
-    rows = max(64, CHECKED_BYTES // (best.strip * best.layout.members))
+    checked_bytes = min(CHECKED_BYTES, table.budget)
+    rows = max(LEAST_ROWS, checked_bytes // (best.strip * best.layout.members))
     _tested, broken = broken_rows(volume, rows)
     if not broken:
         return replace(group, open=())

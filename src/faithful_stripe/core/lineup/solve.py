@@ -20,8 +20,11 @@ from .membership import Membership
 from .mirrors import conclude_mirror
 from .samples import Pile
 from .search import search
-from .table import USUAL_STARTS, WEAK_SHARE, Table, Tell, clusters, guessed_starts, lay_out, loose_images
+from .table import STOCK_BYTES, USUAL_STARTS, WEAK_SHARE, Table, Tell, clusters, guessed_starts, lay_out, loose_images
 from .verdict import TOTAL_NATS
+
+FIRST_BYTES = 12 << 20
+"""What is read of a pile with plenty of data at first: when that makes everything certain, no more is."""
 
 
 def solve(pile: Pile, tell: Tell = lambda _text: None) -> Solution:
@@ -29,8 +32,35 @@ def solve(pile: Pile, tell: Tell = lambda _text: None) -> Solution:
 
     tell  is told what is being looked at, for a person who waits
     """
+    if sum(b - a for image in range(len(pile)) for a, b in pile.data(image)) > 4 * STOCK_BYTES:
+        found = solve_within(pile, tell, FIRST_BYTES)
+        stopped = any("stopped by hand" in note for note in found.notes)
+        if stopped or (found.arrays and all(a.verdict == "certain" and not a.stale for a in found.arrays)):
+            return found if stopped else _and_the_rest(pile, found, tell)
+        tell("more is read")
+    return solve_within(pile, tell, STOCK_BYTES)
+
+
+def _and_the_rest(pile: Pile, found: Solution, tell: Tell) -> Solution:
+    """What was found first, and the arrays that the images left over make, looked at closely."""
+    rest = [i for i in range(len(pile)) if pile.names[i] in found.unused and pile.data(i)]
+    if len(rest) < 2:
+        return found
+    tell("more is read of what is left over")
+    left = Pile([pile.names[i] for i in rest], [pile.sources[i] for i in rest])
+    more = solve_within(left, tell, STOCK_BYTES)
+    pile.bytes_read += left.bytes_read
+    used = {m for a in more.arrays for m in [*a.members, *a.stale]}
+    return Solution(
+        found.arrays + more.arrays, tuple(n for n in found.unused if n not in used), pile.bytes_read,
+        found.notes + more.notes, found.trace + more.trace,
+    )  # fmt: skip
+
+
+def solve_within(pile: Pile, tell: Tell, budget: int) -> Solution:
+    """The arrays in a pile by what about `budget` bytes of it tell."""
     try:
-        table = lay_out(pile, tell)
+        table = lay_out(pile, tell, budget)
     except KeyboardInterrupt:
         note = "stopped by hand while the images were read: nothing is known yet"
         return Solution((), tuple(pile.names), pile.bytes_read, (note,))

@@ -12,7 +12,7 @@ from .algebra import sketch
 from .anchors import Anchors, find_anchors
 from .carve import Carved, find_files
 from .marks.ground import Stock, filled_blocks, read_stock
-from .membership import Membership, Place, Survey, places_of, survey, without_outdated
+from .membership import SAMPLE_BLOCKS, Membership, Place, Survey, places_of, survey, without_outdated
 from .rings import rings
 from .samples import Pile
 from .search import Shared
@@ -45,6 +45,7 @@ class Table:
     anchors: list[Anchors]
     carved: list[Carved]
     tell: Tell
+    budget: int
     shared: dict[tuple[tuple[tuple[int, ...], ...], bool], Shared] = field(default_factory=dict)
     trace: list[tuple[str, str]] = field(default_factory=list)
 
@@ -60,10 +61,11 @@ def lay_out(pile: Pile, tell: Tell, budget: int = STOCK_BYTES) -> Table:
     tell("reading what is searched for structures")
     stock = read_stock(pile, budget)
     tell("which images belong together")
-    places, groups, outdated = without_outdated(pile, survey(pile, filled_blocks(stock)))
+    blocks = SAMPLE_BLOCKS * budget // STOCK_BYTES
+    places, groups, outdated = without_outdated(pile, survey(pile, filled_blocks(stock), blocks))
     single = set(range(len(pile))) - {i for g in groups for i in g.images} - set(outdated)
     groups = groups + (rings(stock, single) if len(single) > 2 else [])
-    table = Table(pile, places, groups, outdated, stock, find_anchors(stock, tell), find_files(stock), tell)
+    table = Table(pile, places, groups, outdated, stock, find_anchors(stock, tell), find_files(stock), tell, budget)
     table.note("samples", f"{len(places)} places with data; {sum(len(p.data) for p in stock) >> 20} MiB searched")
     for group in groups:
         share = f"close at {group.closing} of {group.blocks} places"
