@@ -209,8 +209,9 @@ def with_prior(
     """With what speaks for its start: a partition table that says so, the usual places, no data of the array before."""
     part = {i for c in h.order if c is not None for i in h.cast.columns[c]}
     nats = 2 * START_NATS if h.start == usual[0] else START_NATS / 3 if h.start == 0 else 0.0
-    if not grounds and not anything_before(table, part, ROUND):
-        nats /= 2  # data may start where they are first seen, or the members' heads are wiped: nothing tells
+    if not anything_before(table, part, ROUND):
+        # data may start where they are first seen, or the members' heads are wiped: what stands in its place tells
+        nats = 0.0 if grounds and not h.facts else nats / 2
     whole = set(h.cast.images)
     if h.start not in (*usual, *USUAL_STARTS) and _filled_before(table, h.start, part):
         nats -= LATE_NATS

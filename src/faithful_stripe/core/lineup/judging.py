@@ -328,6 +328,8 @@ def pinned(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -
         return False
     for anchors, base in placed:
         declared = anchors.ground.starts or (base == 0 and anchors.ground.head)
+        if anchors.ground.guessed and h.cast.level == "RAID1":
+            continue  # what counts up on one mirror may count rows of several
         if declared and held_facts(h, anchors, base)[0]:
             return True
     return False

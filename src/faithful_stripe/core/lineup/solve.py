@@ -71,7 +71,8 @@ def solve_within(pile: Pile, tell: Tell, budget: int) -> Solution:
         for images, grounds in clusters(table):
             made = solve_cluster(table, images - taken, grounds, taken)
             if made is not None and made.verdict == "undecided" and not _names(pile, images) >= set(made.members):
-                made = solve_cluster(table, images - taken, grounds, taken, alone=True) or made
+                again = solve_cluster(table, images - taken, grounds, taken, alone=True)
+                made = again if again is not None and _better(again, made) else made
             if made is not None:
                 found.append(made)
                 taken |= {pile.names.index(m) for m in [*made.members, *made.stale] if m is not None}
@@ -106,6 +107,12 @@ def _perhaps_striped(found: list[Lineup]) -> list[Lineup]:
         if a in alike and shapes[a.geometry.members, a.geometry.member_bytes[0] >> 24] > 1 else a
         for a in found
     ]  # fmt: skip
+
+
+def _better(alone: Lineup, wider: Lineup) -> bool:
+    """Whether an answer over fewer images takes the place of an undecided one over more of them."""
+    doubtful = alone.verdict != "undecided" and wider.best < 2 * TOTAL_NATS
+    return alone.verdict == "certain" or doubtful or alone.best > wider.best
 
 
 def _names(pile: Pile, images: Iterable[int]) -> set[str | None]:
@@ -166,14 +173,17 @@ MOST_LEFT_OUT = 3
 
 def _without_few(images: set[int], bound: set[int], grounds: Sequence[Anchors]) -> list[set[int]]:
     """The images without one, or some, of those on which there are fewest structures, and none that names the file
-    system: such ones may be of another."""
+    system: such ones may be of another. And without those that only another file system names."""
     counts = Counter(i for a in grounds if not a.ground.starts for i in a.image.tolist())
     doubtful = sorted(images - bound, key=lambda i: (counts[i], i))[: min(MOST_LEFT_OUT, len(images) - 2)]
     if not counts:
         return []
     fewest = [set(doubtful[:n]) for n in range(1, len(doubtful) + 1)]
     single = [{i} for i in doubtful[1:]]
-    return [images - some for some in fewest + single]
+    files = [a for a in grounds if not a.ground.starts and a.ground.bound()][:MOST_LEFT_OUT]
+    foreign = [{i for b in files if b is not a for i in b.ground.bound()} - a.ground.bound() for a in files]
+    sets = [images - some for some in fewest + single] + [images - some for some in foreign if some]
+    return [some for some in sets if len(some) > 1]
 
 
 def _with_borders(
