@@ -248,6 +248,8 @@ def _with_whole_spans(
         more = -len(loose) % per_span
         choices = [set(c) for c in combinations(sorted(loose), less)][:MOST_CHOICES] if less else []
         choices += [loose | set(c) for c in combinations(extra, more)][:MOST_CHOICES] if more else []
+        if "copies" in kinds and 0 < len(extra) <= MOST_LEFT_OUT:  # left of sets, and strangers: some take no part
+            choices.append(loose | set(extra))
         for some in choices:
             found += casts(spans | some, fitting)
     return found
@@ -298,6 +300,10 @@ def solve_cluster(
     entries = [entry_of(table, cast, make_ballot(cast, used)) for cast in options]
     bases = bases_of(primary, starts)
     found = search(entries, bases, usual)[:60]
+    used_images = {i for c in found[0].order if c is not None for i in found[0].cast.columns[c]} if found else images
+    theirs = [a for a in grounds if not a.ground.bound() or a.ground.bound() & used_images]
+    if len(theirs) < len(grounds):  # a file system that is only on images which take no part is another's
+        return solve_cluster(table, used_images, theirs, taken, alone=True)
     if primary is not None and found and found[0].cast.phase >= 0:
         base = base_of_order(found[0], primary)
         if base is not None and base not in bases:
