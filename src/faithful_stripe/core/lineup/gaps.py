@@ -14,8 +14,8 @@ import numpy as np
 
 from ..errors import StripeError
 from .anchors import Anchors
-from .ballots import entry_of
-from .hypotheses import Hypothesis, make_ballot, same_answer
+from .ballots import add_algebra, entry_of, joint
+from .hypotheses import Hypothesis, hits_of, make_ballot, same_answer, votes_of
 from .junctions import Scorer, parity_votes
 from .table import Table
 from .verdict import MARGIN_NATS, Findings, read_volume, rebuilt
@@ -83,6 +83,14 @@ def moved_to_gaps(table: Table, best: Judged, placed: Placed, kept: Placed) -> l
         if behind < MARGIN_NATS and not same_answer(best.h, other):
             found.append(Judged(other, findings, best.total - behind))
     return found
+
+
+def told(table: Table, h: Hypothesis, placed: Placed) -> float:
+    """What structures, relations and borders say for an order: nats, comparable under one geometry."""
+    ballot = add_algebra(table, h.cast, joint(h.cast, placed)[0])
+    hit, position = hits_of(h.layout, h.strip, h.start, 0, ballot)
+    votes = votes_of(h.layout, h.strip, h.start, ballot, position, hit)
+    return _borders(table, h) + float(sum(votes[c, p] for p, c in enumerate(h.order) if c is not None))
 
 
 def _borders(table: Table, h: Hypothesis) -> float:

@@ -15,7 +15,7 @@ from .anchors import Anchors
 from .ballots import base_under, before, entry_of, joint, with_prior
 from .cast import Cast, layouts_of
 from .document import Evidence, Lineup
-from .gaps import GAP_NATS, PARITY_LEVELS, Judged, better_in_gaps, moved_to_gaps
+from .gaps import GAP_NATS, PARITY_LEVELS, Judged, better_in_gaps, moved_to_gaps, told
 from .hypotheses import MISSING_NATS, Hypothesis, make_ballot, same_answer, same_parity
 from .membership import Membership, places_of, survey_at, tested
 from .outdated import culprit, unread
@@ -151,8 +151,11 @@ def judge(
     near = exchanged(judged[0].h)
     if near is not None:
         findings = read_volume(near, table.pile, placed, kept, table.carved)
-        runner = judged[0].h.runner_up if np.isfinite(judged[0].h.runner_up) else -np.inf
-        judged.append(Judged(near, findings, runner + findings.nats))
+        best = judged[0].h
+        own = (
+            best.score + told(table, near, placed) - told(table, best, placed)
+        )  # no other order has more than the second
+        judged.append(Judged(near, findings, min(best.runner_up, own) + findings.nats))
     top, rest = judged[0], sorted(judged[1:], key=lambda j: -j.total)
     return [top, *rest]
 
