@@ -16,14 +16,20 @@ import time
 import traceback
 from collections import Counter
 from concurrent.futures import ProcessPoolExecutor
+from contextlib import ExitStack
 from pathlib import Path
+from typing import Any
 
 sys.path.insert(0, str(Path(__file__).resolve().parents[1]))
 
 from tests.cases import Case, draw, make, truth
 from tests.piles import make_volumes
 
-from faithful_stripe.core.lineup.document import Lineup
+from faithful_stripe.core.lineup.document import Lineup, Solution
+from faithful_stripe.core.lineup.samples import Pile
+from faithful_stripe.core.lineup.solve import solve
+from faithful_stripe.core.source import Unreadable
+from faithful_stripe.media.image import ImageFile
 from faithful_stripe.work.lineup import solve_images
 
 
@@ -62,6 +68,32 @@ def placed_right(case: Case, answer: Lineup) -> bool:
     return True
 
 
+class Failing:
+    """An image of which some ranges cannot be read."""
+
+    def __init__(self, source: ImageFile, bad: list[tuple[int, int]]) -> None:
+        self.source, self.bad = source, bad
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self.source, name)
+
+    def read_into(self, offset: int, buffer: Any) -> None:
+        end = offset + memoryview(buffer).nbytes
+        if any(a < end and offset < b for a, b in self.bad):
+            raise Unreadable(source=self.source.path, length=end - offset, offset=offset)
+        self.source.read_into(offset, buffer)
+
+
+def solved(case: Case) -> Solution:
+    """What the solver makes of a case; where reading is to fail, it does."""
+    if not case.unreadable:
+        return solve_images(case.images)
+    with ExitStack() as stack:
+        images = [stack.enter_context(ImageFile(path)) for path in case.images]
+        names = [str(path) for path in case.images]
+        return solve(Pile(names, [Failing(i, case.unreadable.get(n, [])) for i, n in zip(images, names, strict=True)]))
+
+
 def one(job: tuple[int, int, dict[str, str], str, str]) -> dict[str, object]:
     seed, number, volumes, scratch, keep = job
     rng = random.Random(f"{seed}/{number}")
@@ -71,7 +103,7 @@ def one(job: tuple[int, int, dict[str, str], str, str]) -> dict[str, object]:
         make(case, rng, Path(volumes[case.content]), Path(volumes["foreign"]), place)
         start = time.perf_counter()
         try:
-            solution = solve_images(case.images)
+            solution = solved(case)
             result, said = verdict_of(case, solution.arrays)
         except Exception:
             traceback.print_exc()

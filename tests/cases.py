@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import random
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from .slicer import Spec, cut, places
@@ -22,8 +22,12 @@ ROTATIONS = {
 }  # fmt: skip
 ROTATIONS["RAID50"], ROTATIONS["RAID60"] = ROTATIONS["RAID5"], ROTATIONS["RAID6"]
 
-LEVELS = ("RAID0", "RAID1", "RAID1E", "RAID10", "RAID4", "RAID5", "RAID5", "RAID6", "RAID6", "RAID50", "RAID60")
-DAMAGES = ("none", "none", "missing", "missing", "stale", "stale beside", "wiped", "unwritten", "bad sectors")
+LEVELS = (
+    "RAID0", "RAID1", "RAID1E", "RAID10", "RAID4", "RAID5", "RAID5", "RAID6", "RAID6", "RAID50", "RAID60", "SPAN",
+)  # fmt: skip
+DAMAGES = (
+    "none", "none", "missing", "missing", "stale", "stale beside", "wiped", "unwritten", "bad sectors", "read errors",
+)  # fmt: skip
 
 
 @dataclass
@@ -37,6 +41,13 @@ class Case:
     names: list[str | None] = field(default_factory=list)
     stale: str = ""
     images: list[Path] = field(default_factory=list)
+    unreadable: dict[str, list[tuple[int, int]]] = field(default_factory=dict)
+    """Byte ranges of images whose reading fails."""
+    other: str = ""
+    """The level of another array in the pile."""
+
+    bare: bool = False
+    """Whether some member of a SPAN holds next to nothing."""
 
     @property
     def enough(self) -> bool:
@@ -44,6 +55,10 @@ class Case:
         members' heads are wiped, only what states an address tells where the data began."""
         if self.damage == "wiped" and self.content in ("log", "text", "samples", "stream", "random"):
             return False
+        if self.spec.level == "SPAN" and self.content in ("log", "text", "samples", "stream"):
+            return False  # a junction or two, and nothing that states a place
+        if self.bare:
+            return False  # a member of a SPAN that holds nothing is like any other blank image
         told_by_parity = self.spec.level == "RAID6" and self.damage in ("none", "bad sectors")
         return self.content != "random" or self.spec.level == "RAID1" or told_by_parity
 
@@ -51,7 +66,7 @@ class Case:
         s = self.spec
         facts = [s.level, f"n={s.members}", f"{s.strip >> 10}K", s.rotation, s.data, s.q_place, s.q_exponent]
         facts += [f"spans={s.spans}" if s.spans > 1 else None, f"start={s.start}" if s.start else None]
-        facts += [self.content, self.damage, f"+{self.strangers}"]
+        facts += [self.content, self.damage, f"+{self.strangers}", f"+{self.other}" if self.other else None]
         return " ".join(str(f) for f in facts if f)
 
 
@@ -59,6 +74,8 @@ def draw(rng: random.Random, contents: list[str]) -> Case:
     """A case, at random."""
     level = rng.choice(LEVELS)
     strip = 4096 << rng.choice((0, 1, 2, 3, 4, 4, 4, 5, 6, 6, 7, 8))
+    if rng.random() < 0.05:
+        strip = 4096 * rng.choice((3, 6, 12, 20, 24, 48, 80))
     spans, copies = 1, 1
     least = {"RAID0": 2, "RAID1": 2, "RAID10": 4, "RAID6": 4, "RAID60": 4}.get(level, 3)
     n = rng.randrange(least, rng.choice((least + 3, 10, 16)))
@@ -73,34 +90,50 @@ def draw(rng: random.Random, contents: list[str]) -> Case:
     rotation, data, q_place = rng.choice(ROTATIONS.get(level, [(None, None, None)]))
     exponent = rng.choice(("data-index", "member-position")) if q_place else None
     start = rng.choice((0, 0, 0, 0, 65536, MIB, 17 * 512, 512 * rng.randrange(1, 4000)))
+    if level == "SPAN":
+        n, strip = rng.randrange(2, 6), 4096
     damage = rng.choice(DAMAGES)
-    if damage == "missing" and level in ("RAID0",):
+    if damage == "missing" and level in ("RAID0", "SPAN"):
         damage = "none"
-    if damage.startswith("stale") and level in ("RAID0", "RAID1", "RAID1E", "RAID10"):
+    if damage.startswith("stale") and level in ("RAID0", "RAID1", "RAID1E", "RAID10", "SPAN"):
         damage = "bad sectors"
-    if damage == "unwritten" and level in ("RAID0", "RAID1"):
+    if damage == "unwritten" and level in ("RAID0", "RAID1", "SPAN"):
         damage = "none"
     spec = Spec(level, n, strip, rotation, data, q_place, exponent, spans, copies, start)
-    return Case(rng.choice(contents), spec, damage, rng.choice((0, 0, 1, 2, 3)))
+    other = rng.choice(("RAID5", "RAID1", "RAID0")) if rng.random() < 0.1 else ""
+    return Case(rng.choice(contents), spec, damage, rng.choice((0, 0, 1, 2, 3)), other=other)
+
+
+def _other_array(case: Case, rng: random.Random, volume: Path, place: Path) -> list[Path]:
+    """The members of another array, with a file system of its own."""
+    n = 2 if case.other == "RAID1" else 3
+    rotation, data, _q = ROTATIONS["RAID5"][0] if case.other == "RAID5" else (None, None, None)
+    paths = [place / f"other-{m}" for m in range(n)]
+    cut(volume, Spec(case.other, n, 65536, rotation, data), paths)
+    return paths
 
 
 def make(case: Case, rng: random.Random, volume: Path, foreign: Path, place: Path) -> Case:
     """Cut the case into images in `place`."""
     place.mkdir(parents=True)
+    if case.spec.level == "SPAN":
+        case.spec = replace(case.spec, sizes=_pieces(volume.stat().st_size, case.spec.members, rng))
     spec = case.spec
     n = spec.members
     members = [place / f"member-{m}" for m in range(n)]
     tail = rng.choice((0, 0, 4096, 33 * 512, MIB))
     area = cut(volume, spec, members, tail)
+    case.bare = spec.level == "SPAN" and any(path.stat().st_blocks * 512 < 256 << 10 for path in members)
     rows = area // spec.strip
     for m, path in enumerate(members):
         with path.open("r+b") as file:
             if spec.start and rng.random() < 0.5:
                 file.write(rng.randbytes(min(spec.start, 4096)))  # something before the data
+            end = spec.start + (spec.sizes[m] if spec.sizes else area)
             if tail:
-                file.seek(spec.start + area)
+                file.seek(end)
                 file.write(rng.randbytes(512))
-                file.truncate(spec.start + area + tail + 512 * (m * 8 if rng.random() < 0.3 else 0))
+                file.truncate(end + tail + 512 * (m * 8 if rng.random() < 0.3 else 0))
     alive: list[Path | None] = list(members)
     if case.damage == "missing":
         alive = _lose(alive, spec, rng)
@@ -114,13 +147,30 @@ def make(case: Case, rng: random.Random, volume: Path, foreign: Path, place: Pat
                 file.write(bytes(min(MIB, path.stat().st_size)))
     elif case.damage == "unwritten":
         _unwritten(members, spec, rows, rng)
-    elif case.damage == "bad sectors":
+    bad: dict[Path, list[tuple[int, int]]] = {path: [] for path in members}
+    if case.damage in ("bad sectors", "read errors"):
         for path in members:
             with path.open("r+b") as file:
                 for _ in range(rng.randrange(1, 12)):
-                    file.seek(rng.randrange(path.stat().st_size // 512 - 8) * 512)
-                    file.write(bytes(512 * rng.randrange(1, 8)))
-    return _shuffle(case, alive, rng, foreign, place, area)
+                    at = rng.randrange(path.stat().st_size // 512 - 8) * 512
+                    length = 512 * rng.randrange(1, 8)
+                    file.seek(at)
+                    file.write(bytes(length))
+                    bad[path].append((at, at + length))
+    before = list(alive)
+    _shuffle(case, alive, rng, foreign, place, area)
+    if case.damage == "read errors":
+        case.unreadable = {str(n): bad[p] for p, n in zip(before, case.names, strict=True) if p and n}
+    return case
+
+
+def _pieces(size: int, count: int, rng: random.Random) -> tuple[int, ...]:
+    """Unequal sizes of members that hold a volume one after the other, whole blocks of 4 KiB, with some room left."""
+    shares = [rng.uniform(0.6, 1.4) for _ in range(count)]
+    blocks = -(-size // 4096) + rng.randrange(64)
+    sizes = [int(blocks * s / sum(shares)) for s in shares]
+    sizes[-1] += blocks - sum(sizes)
+    return tuple(4096 * s for s in sizes)
 
 
 def _lose(alive: list[Path | None], spec: Spec, rng: random.Random) -> list[Path | None]:
@@ -213,7 +263,7 @@ def _shuffle(case: Case, alive: list[Path | None], rng: random.Random, foreign: 
     for i in range(case.strangers):
         path = place / f"stranger-{i}"
         kind = rng.randrange(3)
-        size = case.spec.start + area
+        size = max(case.spec.start + area, 1 << 20)
         with path.open("xb") as file:
             if kind == 1:
                 file.write(rng.randbytes(min(size, 4 * MIB)))
@@ -221,6 +271,8 @@ def _shuffle(case: Case, alive: list[Path | None], rng: random.Random, foreign: 
                 file.write(_read(foreign, rng.randrange(8) * MIB, 16 * MIB)[:size])
             file.truncate(size)
         strangers.append(path)
+    if case.other:
+        strangers += _other_array(case, rng, foreign, place)
     outdated = place / "outdated"
     everyone = [p for p in alive if p] + strangers + ([outdated] if outdated.exists() else [])
     rng.shuffle(everyone)
@@ -239,4 +291,7 @@ def _shuffle(case: Case, alive: list[Path | None], rng: random.Random, foreign: 
 
 def truth(case: Case, strips: int = 3000) -> dict[int, set[tuple[str | None, int]]]:
     """Where each of the volume's first strips stands, by image name (None on the missing member)."""
-    return {k: {(case.names[m], at) for m, at in cells} for k, cells in places(case.spec, strips).items()}
+    spec = case.spec
+    if spec.sizes:  # all of it, here and there: the borders are what matters
+        return {k: {(case.names[m], at) for m, at in c} for k, c in places(spec, 1 << 30).items() if k % 16 == 0}
+    return {k: {(case.names[m], at) for m, at in cells} for k, cells in places(spec, strips).items()}

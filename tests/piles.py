@@ -164,7 +164,7 @@ def ext(path: Path, size: int, files: Path, kind: str, *options: str) -> None:
     _run("mke2fs", "-q", "-F", "-t", kind, *options, "-d", files, path)
 
 
-def xfs(path: Path, size: int, files: Path) -> None:
+def xfs(path: Path, size: int, files: Path, *options: str) -> None:
     lines = ["nothing", "0 0", "d--755 0 0"]
 
     def walk(folder: Path, depth: int) -> None:
@@ -180,7 +180,7 @@ def xfs(path: Path, size: int, files: Path) -> None:
     proto = path.with_suffix(".proto")
     proto.write_text("\n".join([*lines, "$", ""]))
     sparse(path, max(size, 304 * MIB))
-    _run("mkfs.xfs", "-q", "-p", proto, path)
+    _run("mkfs.xfs", "-q", *options, "-p", proto, path)
     proto.unlink()
 
 
@@ -198,7 +198,7 @@ def ntfs(path: Path, size: int, files: Path) -> None:
 
 def fat(path: Path, size: int, files: Path, bits: int) -> None:
     sparse(path, size)
-    _run("mkfs.fat", "-F", bits, path)
+    _run("mkfs.fat", "-F", bits, *(("-s", "16") if bits == 12 else ()), path)
     for entry in sorted(files.iterdir()):
         _run("mcopy", "-s", "-i", path, entry, "::")
 
@@ -315,6 +315,9 @@ def make_volumes(place: Path, seed: int, mib: int = 24, only: str = "") -> dict[
     files = folder_of_files(rng, place / "files", mib * MIB)
     size = (mib * 5 // 2) * MIB
 
+    def few() -> Path:
+        return folder_of_files(rng, place / "few-for-12", min(mib, 14) * MIB)
+
     makers = {
         "ext2": lambda p: ext(p, size, files, "ext2", "-b", rng.choice(("1024", "4096"))),
         "ext3": lambda p: ext(p, size, files, "ext3", "-b", "4096"),
@@ -325,6 +328,8 @@ def make_volumes(place: Path, seed: int, mib: int = 24, only: str = "") -> dict[
         "btrfs": lambda p: btrfs(p, size, files, "single"),
         "btrfs-dup": lambda p: btrfs(p, size, files, "dup"),
         "ntfs": lambda p: ntfs(p, size, files),
+        "xfs-v4": lambda p: xfs(p, size, files, "-m", "crc=0"),
+        "fat12": lambda p: fat(p, 30 * MIB, few(), 12),
         "fat16": lambda p: fat(p, size, files, 16),
         "fat32": lambda p: fat(p, max(size, 64 * MIB), files, 32),
         "exfat": lambda p: exfat(p, size, files, rng),
@@ -347,10 +352,16 @@ def make_volumes(place: Path, seed: int, mib: int = 24, only: str = "") -> dict[
     if "ext4" in made and "xfs" in made and shutil.which("sfdisk"):
         small = place / "small.img"
         ext(small, 16 * MIB, folder_of_files(rng, place / "few", 4 * MIB), "ext4", "-b", "1024")
+        swap = sparse(place / "swap.img", 8 * MIB)
+        _run("mkswap", swap)
         for name, label, first, second in (("gpt", "gpt", 2048, "xfs"), ("mbr", "dos", 63, "ext4")):
             start = -(-(first + 16 * 2048) // 2048) * 2048
             whole = place / f"{name}.img"
-            partitioned(whole, [(first, small), (start, made[second])], label, made[second].stat().st_size + 19 * MIB)
+            parts = [(first, small), (start, made[second])]
+            if name == "gpt":
+                parts = [(first, small), (start, swap), (start + 8 * 2048, made[second])]
+            partitioned(whole, parts, label, made[second].stat().st_size + 28 * MIB)
             made[name] = whole
         small.unlink()
+        swap.unlink()
     return made

@@ -57,6 +57,8 @@ class Spec:
     spans: int = 1
     copies: int = 1
     start: int = 0
+    sizes: tuple[int, ...] = ()
+    """Of a SPAN: the bytes of data on each member."""
 
     def row(self, row: int) -> list[Cell]:
         """What stands on each member in a row."""
@@ -125,6 +127,8 @@ def cut(volume: Path, spec: Spec, outputs: list[Path], tail: int = 0) -> int:
     """Cut a sparse volume file into member files; returns the bytes of data area on each. Rows that hold only zeros
     stay holes."""
     size = volume.stat().st_size
+    if spec.level == "SPAN":
+        return _cut_one_by_one(volume, spec, outputs, tail)
     strip, n = spec.strip, spec.members
     rows = -(-size * 2 // (spec.strips_per_row() * strip))
     rows += (-rows) % (2 * n)
@@ -163,6 +167,23 @@ def cut(volume: Path, spec: Spec, outputs: list[Path], tail: int = 0) -> int:
     return rows * strip
 
 
+def _cut_one_by_one(volume: Path, spec: Spec, outputs: list[Path], tail: int) -> int:
+    """SPAN: the volume's bytes on one member after the other; returns the least member's."""
+    step, at = 64 << 10, 0
+    with volume.open("rb") as source:
+        for path, size in zip(outputs, spec.sizes, strict=True):
+            with path.open("xb") as out:
+                out.truncate(spec.start + size + tail)
+                for done in range(0, size, step):
+                    source.seek(at + done)
+                    block = source.read(min(step, size - done))
+                    if block.strip(b"\0"):
+                        out.seek(spec.start + done)
+                        out.write(block)
+            at += size
+    return min(spec.sizes)
+
+
 def _rows_with_data(source: int, size: int, spec: Spec) -> list[int]:
     per = spec.strips_per_row() * spec.strip  # of two rows
     found: set[int] = set()
@@ -180,7 +201,13 @@ def _rows_with_data(source: int, size: int, spec: Spec) -> list[int]:
 def places(spec: Spec, strips: int) -> dict[int, set[tuple[int, int]]]:
     """For each of the first strips of the volume: where it stands, as (member, offset on it)."""
     found: dict[int, set[tuple[int, int]]] = {}
-    row = 0
+    row = edge = 0
+    for m, size in enumerate(spec.sizes):
+        for k in range(-(-edge // spec.strip), min(strips, -(-(edge + size) // spec.strip))):
+            found[k] = {(m, spec.start + k * spec.strip - edge)}
+        edge += size
+    if spec.sizes:
+        return found
     while True:
         cells = spec.row(row)
         if min(k for kind, k in cells if kind == "D") >= strips and row % 2 == 0:

@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from faithful_stripe.core.arrays.gf256 import power
 from faithful_stripe.core.lineup.algebra import P_ROLE, Q_ROLE, TIMES, null_spaces, relations, roles
-from faithful_stripe.core.lineup.anchors import FAMILIES, find_anchors
+from faithful_stripe.core.lineup.anchors import find_anchors
 from faithful_stripe.core.lineup.continuity import Continuity
 from faithful_stripe.core.lineup.marks import table
 from faithful_stripe.core.lineup.marks.ground import Piece, Stock, read_stock
@@ -86,6 +86,10 @@ LEVELS = [
     ("ntfs", Spec("RAID1E", 4, 16384, data="offset"), ()),
     ("fat32", Spec("RAID0", 3, 65536), ()),
     ("ext2", Spec("RAID4", 4, 8192, "fixed-0"), (2,)),
+    ("fat12", Spec("RAID0", 3, 16384, start=8704), ()),
+    ("btrfs", Spec("RAID5", 4, 4096, "parity-N", "continuation"), ()),
+    ("gpt", Spec("RAID5", 5, 32768, "parity-0", "restart", start=65536), (1,)),
+    ("xfs", Spec("SPAN", 3, 4096, start=65536, sizes=(70 << 20, 90 << 20, 150 << 20)), ()),
     ("ext2", Spec("RAID5", 5, 24576, "parity-0", "continuation"), ()),
     ("xfs", Spec("RAID6", 6, 16384, "parity-N", "continuation", "before-p", "member-position"), (1, 4)),
     ("log", Spec("RAID1E", 6, 4096, data="offset", start=8704), (0,)),
@@ -240,12 +244,27 @@ def test_uncut_file_systems_state_their_own_addresses(volumes, content):
     assert len(right_places) >= 4 and (len(elsewhere) <= 0.5 * len(best) or best.ground.words.startswith("FAT"))
 
 
+def test_a_swap_area_is_named_by_its_first_page(volumes):
+    with ImageFile(volumes / "gpt.img") as source:
+        grounds = find_anchors(read_stock(Pile(["gpt"], [source]), 64 << 20))
+    (swap,) = [a for a in grounds if a.ground.words == "swap"]
+    assert swap.ground.size == 2 << 20 and (swap.offset - swap.address).tolist() == [1 << 20]
+
+
+def test_a_span_that_lacks_a_member_is_never_probable(volumes, tmp_path):
+    spec = Spec("SPAN", 3, 4096, sizes=(70 << 20, 90 << 20, 150 << 20))
+    case = pile(tmp_path, volumes / "xfs.img", spec, gone=(1,))
+    (array,) = solve_images(case.images).arrays
+    assert array.verdict == "undecided" and array.geometry.layout.level == "SPAN"
+    assert array.members == (case.names[0], None, case.names[2]) and "on no image" in array.settle
+
+
 def test_partition_tables_are_grounds_of_their_own():
     disk = MemorySource(1 << 20)
     disk.write(446 + 4, b"\x83\0\0\0" + (2048).to_bytes(4, "little") + (4096).to_bytes(4, "little"))
     disk.write(510, b"\x55\xaa")
     (ground,) = table.heads(read_stock(Pile(["disk"], [disk]), 1 << 20))
-    assert ground.starts == {1 << 20} and ground.head and len(FAMILIES) == 6
+    assert ground.starts == {1 << 20} and ground.head
 
 
 def test_continuity_teaches_itself_and_knows_what_it_cannot_judge():

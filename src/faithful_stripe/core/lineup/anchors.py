@@ -12,7 +12,7 @@ from types import ModuleType
 import numpy as np
 import numpy.typing as npt
 
-from .marks import btrfs, counted, ext, fat, ntfs, table, xfs
+from .marks import btrfs, counted, ext, fat, ntfs, swap, table, xfs
 from .marks.ground import Ground, Stock
 
 Int64 = npt.NDArray[np.int64]
@@ -44,7 +44,7 @@ class Anchors:
         return len(self.image)
 
 
-FAMILIES: tuple[ModuleType, ...] = (ext, xfs, btrfs, ntfs, fat, counted)
+FAMILIES: tuple[ModuleType, ...] = (ext, xfs, btrfs, ntfs, fat, swap, counted)
 
 
 def find_anchors(stock: Stock, tell: Callable[[str], None] = lambda _text: None) -> list[Anchors]:

@@ -13,6 +13,7 @@ from .anchors import Anchors
 from .ballots import STRANGER_NATS, base_of_order, bases_of, entry_of, moved_bases, row_shifts, split, with_prior
 from .borders import strip_and_phase
 from .cast import Cast, casts, layouts_of
+from .concatenated import conclude_span
 from .document import Lineup, Solution
 from .hypotheses import make_ballot, strips
 from .judging import conclude, members_only
@@ -278,6 +279,9 @@ def solve_cluster(
     files = [g for g in sorted(grounds, key=lambda a: (a.ground.guessed, -len(a))) if not g.ground.starts]
     tables = [g for g in grounds if g.ground.starts]
     starts = sorted({s for g in tables for s in g.ground.starts})
+    one_by_one = conclude_span(table, images, files, tables, taken) if not groups else None
+    if one_by_one is not None:
+        return one_by_one
     options = options_of(table, images, grounds, taken, alone)
     if not options:
         return None

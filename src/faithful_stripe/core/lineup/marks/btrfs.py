@@ -13,8 +13,14 @@ import numpy as np
 from .ground import SECTOR, Ground, Stock, hits, little, numbers
 
 COPIES = (64 << 10, 64 << 20, 256 << 30)
-_CHUNK_ITEM, _CHUNK_TREE = 228, 3
+_CHUNK_ITEM, _CHUNK_TREE, _EXTENT_TREE = 228, 3, 2
+_STRIPE = 64 << 10
+"""What every chunk states as its stripe, striped or not."""
+
+_HEADER, _ITEM = 101, 25
+_PART = 4096
 _MOST_CHUNKS = 10_000
+_MOST_LEAVES = 24
 
 
 @dataclass
@@ -63,6 +69,8 @@ def _chunk(facts: Facts, logical: int, item: bytes, generation: int) -> int:
     size = 48 + 32 * stripes
     if not 0 < stripes <= 4 or len(item) < size or not 0 < length < 1 << 48 or len(facts.chunks) > _MOST_CHUNKS:
         return 0
+    if little(item, 8, 8) != _EXTENT_TREE or little(item, 16, 8) != _STRIPE:
+        return 0
     places = tuple(little(item, 48 + 32 * i + 8, 8) for i in range(stripes))
     known = facts.chunks.get(logical)
     if known is None or known[1] <= generation:
@@ -76,6 +84,7 @@ def search(stock: Stock, ground: Ground) -> None:
     assert isinstance(facts, Facts)
     wanted = np.frombuffer(facts.fsid, np.uint8)
     nodes: list[tuple[int, int, int]] = []
+    leaves: list[tuple[int, bytes]] = []
     for piece in stock:
         rows = hits(piece.sectors, 0x20, facts.fsid[:2])
         rows = rows[(piece.sectors[rows, 0x20:0x30] == wanted).all(axis=1)]
@@ -90,6 +99,9 @@ def search(stock: Stock, ground: Ground) -> None:
             whole = piece.at(row, facts.node)
             if owner == _CHUNK_TREE and level == 0 and whole is not None:
                 _chunk_leaf(whole.tobytes(), facts)
+                leaves.append((piece.offset + row * SECTOR, whole[:_PART].tobytes()))
+    for at, head in leaves[:_MOST_LEAVES] if facts.node > _PART else []:
+        _cut_leaf(stock, facts, at % _PART, head)
     for image, offset, bytenr in nodes:
         for logical, (length, _generation, places) in facts.chunks.items():
             if logical <= bytenr < logical + length:
@@ -97,10 +109,40 @@ def search(stock: Stock, ground: Ground) -> None:
                     ground.add("tree node", image, offset, place + bytenr - logical)
 
 
+def _cut_leaf(stock: Stock, facts: Facts, phase: int, head: bytes) -> None:
+    """The chunks of a leaf that is cut by borders of strips: its head says where in which of the following parts each
+    item lies, and a part in which all of them are chunks is the right one, or a copy of it.
+
+    phase  where parts begin on the images, in bytes of a part's length
+    """
+    generation = little(head, 0x50, 8)
+    parts: dict[int, list[tuple[int, int, int]]] = {}  # number of the part: place in it, size, logical start
+    for i in range(min(little(head, 0x60, 4), (_PART - _HEADER) // _ITEM)):
+        at = _HEADER + _ITEM * i
+        number, place = divmod(_HEADER + little(head, at + 17, 4), _PART)
+        size = little(head, at + 21, 4)
+        if head[at + 8] == _CHUNK_ITEM and 80 <= size <= 48 + 32 * 4 and place + size <= _PART:
+            parts.setdefault(number, []).append((place, size, little(head, at + 9, 8)))
+    for number, items in parts.items():
+        if not 0 < number < facts.node // _PART:
+            continue
+        for piece in stock:
+            first = (phase - piece.offset) % _PART
+            count = (len(piece.data) - first) // _PART
+            grid = piece.data[first : first + count * _PART].reshape(count, _PART)
+            good = np.ones(count, bool)
+            for place, _size, _logical in items:
+                good &= numbers(grid, place + 8, "<u8") == _EXTENT_TREE
+                good &= numbers(grid, place + 16, "<u8") == _STRIPE
+            for row in np.flatnonzero(good).tolist():
+                for place, size, logical in items:
+                    _chunk(facts, logical, grid[row, place : place + size].tobytes(), generation)
+
+
 def _chunk_leaf(node: bytes, facts: Facts) -> None:
     generation = little(node, 0x50, 8)
-    for i in range(min(little(node, 0x60, 4), (len(node) - 101) // 25)):
-        at = 101 + 25 * i
-        where = 101 + little(node, at + 17, 4)
+    for i in range(min(little(node, 0x60, 4), (len(node) - _HEADER) // _ITEM)):
+        at = _HEADER + _ITEM * i
+        where = _HEADER + little(node, at + 17, 4)
         if node[at + 8] == _CHUNK_ITEM and where < len(node):
             _chunk(facts, little(node, at + 9, 8), node[where : where + little(node, at + 21, 4)], generation)

@@ -12,7 +12,7 @@ import numpy as np
 
 from .ground import SECTOR, Ground, Piece, Stock, hits, little, numbers
 
-_WEAK = ("directory", "table sector", "root directory", "up-case table")
+_WEAK = ("directory", "table sector", "table head", "information sector", "root directory", "up-case table")
 
 _LEAST_COUNTING = 24
 """Entries of an allocation-table sector that must point to the next cluster before the sector counts."""
@@ -29,6 +29,7 @@ class Facts:
     width: int
     root: int
     exfat: bool
+    sector: int = SECTOR
 
 
 def heads(stock: Stock) -> list[Ground]:
@@ -67,7 +68,7 @@ def _fat(boot: bytes) -> tuple[Facts, int, bytes, tuple[int, ...]] | None:
     width = 32 if wide else 12 if clusters < 4085 else 16
     serial = boot[67:71] if wide else boot[39:43]
     places = tuple(reserved * sector + i * table for i in range(tables))
-    facts = Facts(sector * per, heap, places, table, width, root, False)
+    facts = Facts(sector * per, heap, places, table, width, root, False, sector)
     return facts, total, b"FAT" + serial, (0, little(boot, 50, 2) * sector) if wide else (0,)
 
 
@@ -92,7 +93,10 @@ def search(stock: Stock, ground: Ground) -> None:
             _root(piece, ground, facts)
         else:
             _directories(piece, ground, facts)
-        if facts.width > 12:
+        _table_heads(piece, ground, facts)
+        if facts.width == 12:
+            _counting_12(piece, ground, facts)
+        else:
             _counting(piece, ground, facts)
 
 
@@ -106,6 +110,46 @@ def _directories(piece: Piece, ground: Ground, facts: Facts) -> None:
         address = facts.heap + (cluster - 2) * facts.cluster
         good = (cluster >= 2) & (address < ground.size)
         ground.add("directory", piece.image, (piece.offset + rows * SECTOR)[good], address[good])
+
+
+def _table_heads(piece: Piece, ground: Ground, facts: Facts) -> None:
+    """The table's first sector begins with the medium and an end mark; FAT32's information sector follows the boot
+    sector and its copy."""
+    sectors = piece.sectors
+    if not facts.exfat:
+        marks = {12: b"\xff\xff", 16: b"\xff\xff\xff", 32: b"\xff\xff\x0f"}
+        rows = hits(sectors, 1, marks[facts.width])
+        rows = rows[(sectors[rows, 0] >= 0xF0) & (sectors[rows, 0] != 0xFF)]
+        for table in facts.tables:
+            ground.add("table head", piece.image, piece.offset + rows * SECTOR, np.full(len(rows), table))
+    if facts.width == 32 and not facts.exfat:
+        rows = hits(sectors, 0, b"RRaA")
+        rows = rows[(sectors[rows, 484:488] == np.frombuffer(b"rrAa", np.uint8)).all(axis=1)]
+        boots = {int(a) for kind, _i, _o, where in ground.found if kind == "boot sector" for a in where}
+        for boot in sorted(boots):
+            place = np.full(len(rows), boot + facts.sector)
+            ground.add("information sector", piece.image, piece.offset + rows * SECTOR, place)
+
+
+def _counting_12(piece: Piece, ground: Ground, facts: Facts) -> None:
+    """The same for entries of 12 bits: two in three bytes, so a sector may begin within a pair, in one of three ways;
+    only with the right one is the first entry's place in the table a whole sector."""
+    sectors = piece.sectors
+    for skip in range(3):
+        count = (SECTOR - skip) // 3
+        threes = sectors[:, skip : skip + 3 * count].reshape(len(sectors), count, 3).astype(np.int64)
+        entries = np.empty((len(sectors), 2 * count), np.int64)
+        entries[:, 0::2] = threes[..., 0] | (threes[..., 1] & 15) << 8
+        entries[:, 1::2] = threes[..., 1] >> 4 | threes[..., 2] << 4
+        shifted = entries - np.arange(1, 2 * count + 1)
+        same = (shifted[:, 1:] == shifted[:, :-1]).sum(axis=1)
+        for row in np.flatnonzero(same >= _LEAST_COUNTING).tolist():
+            values, counts = np.unique(shifted[row], return_counts=True)
+            first = int(values[np.argmax(counts)])
+            place = first // 2 * 3 - skip
+            if first % 2 == 0 and place % SECTOR == 0 and 0 <= place < facts.table_bytes:
+                for table in facts.tables:
+                    ground.add("table sector", piece.image, piece.offset + row * SECTOR, table + place)
 
 
 def _root(piece: Piece, ground: Ground, facts: Facts) -> None:

@@ -1,4 +1,5 @@
-"""XFS, version 5: allocation-group headers, inodes and metadata blocks, each of which states where it belongs.
+"""XFS: allocation-group headers, inodes and metadata blocks, each of which states where it belongs. In version 4 only
+the headers do, and they do not name their file system.
 
 Places of the fields are those of the published on-disk format; all numbers are big-endian.
 """
@@ -17,6 +18,10 @@ _DIRECTORY_BLOCKS = (b"XDB3", b"XDD3", b"XDF3", b"XARM")
 _NODE_MAGICS = (0x3DF1, 0x3DFF, 0x3EBE, 0x3BEE)
 
 
+MOST_GROUPS = 16
+"""A copy of the superblock may stand in any group; of more it says too little."""
+
+
 @dataclass(frozen=True)
 class Facts:
     block: int
@@ -27,6 +32,7 @@ class Facts:
     ag_log: int
     inodes_log: int
     uuid: bytes
+    version: int
 
 
 def heads(stock: Stock) -> list[Ground]:
@@ -38,15 +44,22 @@ def heads(stock: Stock) -> list[Ground]:
             facts = Facts(
                 block=big(sb, 4, 4), sector=big(sb, 102, 2), inode=big(sb, 104, 2), ag_blocks=big(sb, 84, 4),
                 ag_count=big(sb, 88, 4), ag_log=sb[124], inodes_log=sb[123], uuid=sb[32:48],
+                version=sb[101] & 15,
             )  # fmt: skip
             sane = (
                 facts.block in (1024, 2048, 4096, 8192, 16384, 32768, 65536) and facts.sector in (512, 1024, 2048, 4096)
                 and facts.inode in (256, 512, 1024, 2048) and 0 < facts.ag_count < 1 << 20 and facts.ag_blocks > 0
-                and 0 < facts.ag_log < 32 and facts.inodes_log <= 8
+                and 0 < facts.ag_log < 32 and facts.inodes_log <= 8 and facts.version in (4, 5)
             )  # fmt: skip
             if sane:
                 size = big(sb, 8, 8) * facts.block
-                found.setdefault(facts.uuid, Ground(facts.uuid, "XFS", size, facts=facts))
+                weak = ("group header",) if facts.version == 4 else ()
+                ground = found.setdefault(facts.uuid, Ground(facts.uuid, "XFS", size, facts=facts, weak=weak))
+                if facts.version == 4:  # which names it; all copies but the first are marked unfinished
+                    groups = range(1, min(facts.ag_count, MOST_GROUPS)) if sb[126] else (0,)
+                    for group in groups:
+                        address = group * facts.ag_blocks * facts.block
+                        ground.add("superblock", piece.image, piece.offset + row * SECTOR, address)
     return list(found.values())
 
 
@@ -56,15 +69,19 @@ def search(stock: Stock, ground: Ground) -> None:
     assert isinstance(facts, Facts)
     for piece in stock:
         _headers(piece, ground, facts)
-        _inodes(piece, ground, facts)
-        _blocks(piece, ground, facts)
+        if facts.version == 5:
+            _inodes(piece, ground, facts)
+            _blocks(piece, ground, facts)
 
 
 def _headers(piece: Piece, ground: Ground, facts: Facts) -> None:
     sectors = piece.sectors
     for mark, number, place, uuid_at in ((b"XAGF", 8, 1, 64), (b"XAGI", 8, 2, 296), (b"XAFL", 4, 3, 8)):
         rows = hits(sectors, 0, mark)
-        rows = rows[(sectors[rows, uuid_at : uuid_at + 16] == np.frombuffer(facts.uuid, np.uint8)).all(axis=1)]
+        if facts.version == 5:
+            rows = rows[(sectors[rows, uuid_at : uuid_at + 16] == np.frombuffer(facts.uuid, np.uint8)).all(axis=1)]
+        else:
+            rows = rows[numbers(sectors[rows], 12, ">u4") <= facts.ag_blocks]
         group = numbers(sectors[rows], number, ">u4")
         good = group < facts.ag_count
         address = group * facts.ag_blocks * facts.block + place * facts.sector

@@ -1,0 +1,227 @@
+"""Concatenated members: SPAN, one after the other, told by structures that keep one distance from their addresses.
+
+On a striped member the distance between where a structure stands and where it says it belongs changes with every strip;
+on a member of a span it is the same from end to end. That distance is the member's place in the volume, and the
+members' own sizes must fill the volume between one place and the next.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from itertools import pairwise
+
+import numpy as np
+import numpy.typing as npt
+
+from ..arrays.engine import Array
+from ..arrays.geometry import STRIP_MOST, Concatenation
+from ..arrays.layout import layout
+from .anchors import Anchors
+from .ballots import bases_of
+from .carve import length_if_sound
+from .document import Evidence, Lineup
+from .hypotheses import CELL_BYTES, FACT_NATS, strips
+from .marks import ext
+from .proof import Proof, prove_ext4
+from .standing import Structures, standing
+from .table import Table
+from .verdict import MARGIN_NATS, TOTAL_NATS
+
+Int64 = npt.NDArray[np.int64]
+
+LEAST_CELLS, LEAST_IN_ALL = 2, 3
+"""Places of a member, further apart than any strip is long, at which the same distance holds: there are no strips.
+And such places on all members."""
+
+LEAST_CROSSED = 2
+"""Borders of strips of each size over which something whole lies."""
+
+AGREED = 0.55
+"""Of a member's structures; copies in a journal stand elsewhere."""
+
+MOST_TAIL = 2 << 20
+"""What a controller may keep at the end of a member."""
+
+MOST_FILES = 40
+LATEST_START = 64 << 20
+MOST_NAMED = 4
+
+
+@dataclass(frozen=True)
+class Placed:
+    """An image with the one distance between where its structures stand and where they belong.
+
+    cells  how many places far from one another agree on it; nats: what they say
+    """
+
+    image: int
+    distance: int
+    cells: int
+    nats: float
+
+
+def conclude_span(
+    table: Table, images: set[int], files: Sequence[Anchors], tables: Sequence[Anchors], taken: set[int]
+) -> Lineup | None:
+    """The lineup of images that are one volume one after the other; None where they are anything else.
+
+    files   file systems that are on the images
+    tables  partition tables that are
+    """
+    starts = sorted({s for t in tables for s in t.ground.starts})
+    for anchors in files:
+        found = [one for i in sorted(images) if (one := _placed(anchors, i)) is not None]
+        if not found:
+            continue
+        far = max(one.cells for one in found) >= LEAST_CELLS and sum(one.cells for one in found) >= LEAST_IN_ALL
+        striped = {int(i) for i in anchors.image if int(i) in images} - {one.image for one in found}
+        if len(striped) > len(found):
+            continue
+        first = min(found, key=lambda one: one.distance)
+        told = [t for t in tables if (t.image == first.image).any()]
+        began = {int(d) for t in told for d in t.offset[t.image == first.image] - t.address[t.image == first.image]}
+        for base in sorted(bases_of(anchors, starts), key=lambda b: b not in starts):
+            if began and -(first.distance + base) not in began:
+                continue  # the table stands at the volume's start
+            if not far and not _unbroken(table, anchors, found, max(0, -(first.distance + base))):
+                continue
+            made = _chained(table, anchors, base, found, taken)
+            if made is not None:
+                return made
+    return None
+
+
+def _placed(anchors: Anchors, image: int) -> Placed | None:
+    """An image with its distance, where one holds all over it."""
+    mine = anchors.image == image
+    if not mine.any():
+        return None
+    distance = anchors.address[mine] - anchors.offset[mine]
+    values, counts = np.unique(distance, return_counts=True)
+    best = int(values[counts == counts.max()].max())  # a lone boot sector is rather the copy at the end
+    here = np.unique(anchors.offset[mine][distance == best])
+    if len(here) < AGREED * len(np.unique(anchors.offset[mine])):
+        return None
+    apart, last = 0, -2 * STRIP_MOST
+    for offset in here.tolist():
+        if offset - last > STRIP_MOST:
+            apart, last = apart + 1, offset
+    _cell, size = np.unique(here // CELL_BYTES, return_counts=True)
+    return Placed(image, best, apart, FACT_NATS * float((1 + np.log(size)).sum()))
+
+
+def _unbroken(table: Table, anchors: Anchors, found: Sequence[Placed], start: int) -> bool:
+    """Whether what is whole on the images lies over borders of strips of every size: between structures at the same
+    distance there is none, nor in a file whose own checksum holds as it stands."""
+    whole: list[tuple[int, int]] = []
+    for one in found:
+        mine = (anchors.image == one.image) & (anchors.address - anchors.offset == one.distance)
+        whole += [(a, b) for a, b in pairwise(np.unique(anchors.offset[mine]).tolist()) if b - a <= STRIP_MOST // 2]
+        for c in [c for c in table.carved if c.image == one.image][:MOST_FILES]:
+            length = length_if_sound(table.pile.sources[one.image], c.offset, c.kind)
+            whole.append((c.offset, c.offset + length))
+    ranges = np.array(whole, np.int64).reshape(-1, 2) - start
+    return all(int(((ranges[:, 1] - 1) // strip > ranges[:, 0] // strip).sum()) >= LEAST_CROSSED for strip in strips())
+
+
+def _chained(
+    table: Table, anchors: Anchors, base: int, found: Sequence[Placed], taken: set[int]
+) -> Lineup | None:  # fmt: skip
+    """The members in the order of their distances, when their sizes fill the volume from one to the next; where they
+    leave a gap, an image that no structure places and that fills it, or a missing one."""
+    ranked = sorted(found, key=lambda one: one.distance)
+    start = -(ranked[0].distance + base)
+    sizes_of = [source.size // 512 * 512 - start for source in table.pile.sources]
+    if not 0 <= start <= LATEST_START or start % 512:
+        return None
+    free = [i for i in range(len(table.pile)) if i not in taken and i not in {one.image for one in ranked}]
+    others = {
+        i for a in table.anchors if a.ground is not anchors.ground and not a.ground.starts for i in a.ground.bound()
+    }
+    free = [i for i in free if not (anchors.image == i).any() and i not in others]
+    edges = [one.distance + base + start for one in ranked]
+    end = max(base + anchors.ground.size, edges[-1] + 512)
+    members: list[int | None] = []
+    sizes: list[int] = []
+    candidates: list[str] = []
+    for one, edge, after in zip(ranked, edges, [*edges[1:], end], strict=True):
+        own, length, last = sizes_of[one.image], after - edge, one is ranked[-1]
+        members.append(one.image)
+        if length <= own:
+            if not last and own - length > MOST_TAIL:
+                return None  # two images of the same bytes, or something else
+            sizes.append(own if last else length)
+            continue
+        gap = length - own
+        fitting = [i for i in free if gap <= sizes_of[i] <= gap + MOST_TAIL]
+        members.append(fitting[0] if len(fitting) == 1 else None)
+        sizes += [own, sizes_of[fitting[0]] if last and len(fitting) == 1 else gap]
+        candidates += [table.pile.names[i] for i in fitting[:MOST_NAMED]] if len(fitting) > 1 else []
+    if len(members) < 2:
+        return None
+    return _concluded(table, anchors, base, start, members, sizes, ranked, candidates)
+
+
+def _concluded(
+    table: Table, anchors: Anchors, base: int, start: int, members: Sequence[int | None], sizes: Sequence[int],
+    placed: Sequence[Placed], candidates: Sequence[str],
+) -> Lineup:  # fmt: skip
+    """Read the volume, and say how sure that is."""
+    pile, count = table.pile, len(members)
+    made = Concatenation(layout("SPAN", count), 64 << 10, (start,) * count, tuple(sizes))
+    volume = Array(made, [None if i is None else pile.sources[i] for i in members], name="rebuilt volume")
+    proof = Proof()
+    facts = anchors.ground.facts
+    if isinstance(facts, ext.Facts) and facts.sb.checksums and facts.groups is not None:
+        proof = prove_ext4(volume, base, 4000, 24, known=(facts.sb, facts.groups))
+    held = standing(made, members, Structures((anchors,), (base,)))
+    spanning = _files_over_edges(table, made, members, volume)
+    evidence = [
+        Evidence("anchors", held, f"structures of {anchors.ground.words} stand at one distance from their address"),
+        *(Evidence("proof", c, f"{kind} correct in the rebuilt volume") for kind, c in proof.held.items()),
+        *(Evidence("against", c, f"{kind} wrong in the rebuilt volume") for kind, c in proof.failed.items()),
+    ]
+    if spanning:
+        evidence.append(Evidence("proof", spanning, "files over two members whose own checksum holds"))
+    complete = None not in members
+    sound = complete and proof.failures <= 0.03 * max(1, proof.passes)
+    fills = base + anchors.ground.size <= made.volume_bytes
+    told = {one.image: one.nats for one in placed}
+    total, lead = sum(told.values()), min(told.get(i, 0.0) for i in members if i is not None)
+    inferred = any(i not in told for i in members)
+    declared = not base or any(base in a.ground.starts for a in table.anchors)
+    sure = sound and fills and complete and not inferred and total > TOTAL_NATS and lead > MARGIN_NATS
+    sure = sure and declared and anchors.ground.head and not anchors.ground.guessed
+    settle = "" if sure else "checksums fail in the volume: a member may be another one's"
+    if not complete:
+        settle = "a part of the volume is on no image: how many members that is, nothing tells"
+    if not sure and sound:
+        settle = "what stands where no structure does: a member's place is told by its size alone"
+        if not inferred:
+            settle = "where the volume starts: its first structures, or the controller's own configuration"
+    return Lineup(
+        geometry=made,
+        members=tuple(None if i is None else pile.names[i] for i in members),
+        verdict="certain" if sure else "probable" if sound and fills and (spanning or not inferred) else "undecided",
+        best=total,
+        next=max(0.0, total - lead),
+        evidence=tuple(evidence),
+        alternatives=(f"what is missing may be one of {', '.join(candidates)}",) if candidates else (),
+        settle=settle,
+    )
+
+
+def _files_over_edges(table: Table, made: Concatenation, members: Sequence[int | None], volume: Array) -> int:
+    """Files with a checksum of their own that lie over the border of two members and hold."""
+    count = 0
+    position = {image: p for p, image in enumerate(members) if image is not None}
+    near = [
+        c for c in table.carved
+        if c.image in position and made.start_bytes[0] + made.member_bytes[position[c.image]] - c.offset < 4 << 20
+    ]  # fmt: skip
+    for one in near[-MOST_FILES:]:
+        at = int(made.to_volume(position[one.image], one.offset))
+        length = length_if_sound(volume, at, one.kind) if at >= 0 else 0
+        count += bool(length) and int(made.to_member(at + length - 1)[0]) != position[one.image]
+    return count
