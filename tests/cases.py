@@ -123,7 +123,7 @@ def make(case: Case, rng: random.Random, volume: Path, foreign: Path, place: Pat
     members = [place / f"member-{m}" for m in range(n)]
     tail = rng.choice((0, 0, 4096, 33 * 512, MIB))
     area = cut(volume, spec, members, tail)
-    case.bare = spec.level == "SPAN" and any(path.stat().st_blocks * 512 < 256 << 10 for path in members)
+    case.bare = spec.level == "SPAN" and any(path.stat().st_blocks * 512 < 1 << 20 for path in members)
     rows = area // spec.strip
     for m, path in enumerate(members):
         with path.open("r+b") as file:
@@ -133,7 +133,8 @@ def make(case: Case, rng: random.Random, volume: Path, foreign: Path, place: Pat
             if tail:
                 file.seek(end)
                 file.write(rng.randbytes(512))
-                file.truncate(end + tail + 512 * (m * 8 if rng.random() < 0.3 else 0))
+                larger = m * 8 if rng.random() < 0.3 and not spec.sizes else 0
+                file.truncate(end + tail + 512 * larger)
     alive: list[Path | None] = list(members)
     if case.damage == "missing":
         alive = _lose(alive, spec, rng)

@@ -133,6 +133,14 @@ def joint(cast: Cast, placed: Sequence[tuple[Anchors, int]]) -> tuple[Ballot, li
     return whole, kept
 
 
+def bases_into_rows(anchors: Anchors | None, starts: Sequence[int], widest: int) -> list[int]:
+    """Where a ground may start within a row, in strips as `hypotheses` takes them, when the volume's head is gone and
+    with it whatever table there was: rows before it then only move the start."""
+    if anchors is None or anchors.ground.starts or anchors.ground.guessed or starts:
+        return []
+    return [-strips for strips in range(1, widest)]
+
+
 def bases_of(anchors: Anchors | None, starts: Sequence[int]) -> list[int]:
     """Where a ground may start in the volume."""
     if anchors is None or anchors.ground.starts:

@@ -7,9 +7,9 @@ members' own sizes must fill the volume between one place and the next.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from itertools import pairwise
+from itertools import islice, pairwise, permutations, product
 
 import numpy as np
 import numpy.typing as npt
@@ -45,7 +45,15 @@ MOST_TAIL = 2 << 20
 
 MOST_FILES = 40
 LATEST_START = 64 << 20
-MOST_NAMED = 4
+
+USUAL_TAILS = (0, 4096, 33 * 512, 1 << 20)
+"""Tried where no two members that structures place stand next to one another."""
+
+MOST_UNPLACED, MOST_WAYS = 3, 60
+"""Members in a row that no structure places, and ways to place them that are looked at."""
+
+Chain = list[tuple[int | None, int]]
+"""(image, its bytes of data) one after the other; None for a missing one."""
 
 
 @dataclass(frozen=True)
@@ -129,54 +137,96 @@ def _chained(
     table: Table, anchors: Anchors, base: int, found: Sequence[Placed], taken: set[int]
 ) -> Lineup | None:  # fmt: skip
     """The members in the order of their distances, when their sizes fill the volume from one to the next; where they
-    leave a gap, an image that no structure places and that fills it, or a missing one."""
+    leave a gap, images that no structure places and that fill it, or a missing one."""
     ranked = sorted(found, key=lambda one: one.distance)
     start = -(ranked[0].distance + base)
-    sizes_of = [source.size // 512 * 512 - start for source in table.pile.sources]
     if not 0 <= start <= LATEST_START or start % 512:
         return None
-    free = [i for i in range(len(table.pile)) if i not in taken and i not in {one.image for one in ranked}]
-    others = {
-        i for a in table.anchors if a.ground is not anchors.ground and not a.ground.starts for i in a.ground.bound()
-    }
-    free = [i for i in free if not (anchors.image == i).any() and i not in others]
+    own = [source.size // 512 * 512 - start for source in table.pile.sources]
     edges = [one.distance + base + start for one in ranked]
+    lengths = [b - a for a, b in pairwise(edges)]
+    tails = [own[one.image] - length for one, length in zip(ranked, lengths, strict=False)]
+    if any(tail > MOST_TAIL for tail in tails):
+        return None  # two images of the same bytes, or something else
+    known = sorted(tail for tail in tails if tail >= 0)
     end = max(base + anchors.ground.size, edges[-1] + 512)
-    members: list[int | None] = []
-    sizes: list[int] = []
-    candidates: list[str] = []
-    for one, edge, after in zip(ranked, edges, [*edges[1:], end], strict=True):
-        own, length, last = sizes_of[one.image], after - edge, one is ranked[-1]
-        members.append(one.image)
-        if length <= own:
-            if not last and own - length > MOST_TAIL:
-                return None  # two images of the same bytes, or something else
-            sizes.append(own if last else length)
-            continue
-        gap = length - own
-        fitting = [i for i in free if gap <= sizes_of[i] <= gap + MOST_TAIL]
-        members.append(fitting[0] if len(fitting) == 1 else None)
-        sizes += [own, sizes_of[fitting[0]] if last and len(fitting) == 1 else gap]
-        candidates += [table.pile.names[i] for i in fitting[:MOST_NAMED]] if len(fitting) > 1 else []
-    if len(members) < 2:
+    free = _unplaced(table, anchors, ranked, taken)
+    best: list[tuple[int, int, Chain]] = []
+    for tail in [known[len(known) // 2]] if known else USUAL_TAILS:
+        for chain in _fillings(ranked, edges, end, own, free, tail):
+            made = _geometry(chain, start)
+            whole = sum(image is not None for image, _size in chain)
+            spanning = _files_over_edges(table, made, chain)
+            best.append((whole - len(chain), spanning, chain))
+            if not any(image in free or image is None for image, _size in chain):
+                break  # every place is told: nothing to choose
+    if not best:
         return None
-    return _concluded(table, anchors, base, start, members, sizes, ranked, candidates)
+    best.sort(key=lambda b: (-b[0], -b[1]))
+    alone = len(best) == 1 or best[0][:2] != best[1][:2]
+    return _concluded(table, anchors, base, start, best[0][2], ranked, best[0][1], alone)
+
+
+def _unplaced(table: Table, anchors: Anchors, ranked: Sequence[Placed], taken: set[int]) -> list[int]:
+    """Images that hold something, that no structure of this file system places, and that are of no other."""
+    foreign = [a for a in table.anchors if a.ground is not anchors.ground and not a.ground.starts]
+    others = {i for a in foreign for i in a.ground.bound()} | {i for g in table.groups for i in g.images}
+    out = taken | others | {one.image for one in ranked} | {int(i) for i in anchors.image}
+    return [i for i in range(len(table.pile)) if i not in out and table.pile.data(i)]
+
+
+def _fillings(
+    ranked: Sequence[Placed], edges: Sequence[int], end: int, own: Sequence[int], free: Sequence[int], tail: int
+) -> Iterator[Chain]:
+    """Every way to fill the volume, when members keep `tail` bytes at their end for something else."""
+    choices: list[list[Chain]] = []
+    for index, one in enumerate(ranked):
+        last = index == len(ranked) - 1
+        length = (end if last else edges[index + 1]) - edges[index]
+        gap = length - (own[one.image] - tail)
+        if not last and gap <= 0:
+            choices.append([[(one.image, length)]])
+            continue
+        whole = own[one.image] - tail
+        if last and gap <= 0:
+            choices.append([[(one.image, whole)]])
+            continue
+        ways: list[Chain] = []
+        for count in range(1, MOST_UNPLACED + 1):
+            for some in permutations(free, count):
+                sizes = [own[i] - tail for i in some]
+                left = sum(sizes) - gap
+                if (0 <= left <= MOST_TAIL and left < min(sizes)) if last else left == 0:
+                    ways.append([(one.image, whole), *zip(some, sizes, strict=True)])
+        choices.append(ways[:MOST_WAYS] or [[(one.image, whole), (None, gap)]])
+    for combined in islice(product(*choices), MOST_WAYS):
+        chain = [member for part in combined for member in part]
+        images = [image for image, _size in chain if image is not None]
+        if len(chain) > 1 and len(set(images)) == len(images):
+            yield chain
+
+
+def _geometry(chain: Chain, start: int) -> Concatenation:
+    count = len(chain)
+    return Concatenation(layout("SPAN", count), 64 << 10, (start,) * count, tuple(size for _image, size in chain))
 
 
 def _concluded(
-    table: Table, anchors: Anchors, base: int, start: int, members: Sequence[int | None], sizes: Sequence[int],
-    placed: Sequence[Placed], candidates: Sequence[str],
+    table: Table, anchors: Anchors, base: int, start: int, chain: Chain, placed: Sequence[Placed], spanning: int,
+    alone: bool,
 ) -> Lineup:  # fmt: skip
-    """Read the volume, and say how sure that is."""
-    pile, count = table.pile, len(members)
-    made = Concatenation(layout("SPAN", count), 64 << 10, (start,) * count, tuple(sizes))
+    """Read the volume, and say how sure that is.
+
+    spanning  files that hold over the borders of members; alone: whether no other order of the images fits as well
+    """
+    pile, made = table.pile, _geometry(chain, start)
+    members = [image for image, _size in chain]
     volume = Array(made, [None if i is None else pile.sources[i] for i in members], name="rebuilt volume")
     proof = Proof()
     facts = anchors.ground.facts
     if isinstance(facts, ext.Facts) and facts.sb.checksums and facts.groups is not None:
         proof = prove_ext4(volume, base, 4000, 24, known=(facts.sb, facts.groups))
     held = standing(made, members, Structures((anchors,), (base,)))
-    spanning = _files_over_edges(table, made, members, volume)
     evidence = [
         Evidence("anchors", held, f"structures of {anchors.ground.words} stand at one distance from their address"),
         *(Evidence("proof", c, f"{kind} correct in the rebuilt volume") for kind, c in proof.held.items()),
@@ -190,6 +240,7 @@ def _concluded(
     told = {one.image: one.nats for one in placed}
     total, lead = sum(told.values()), min(told.get(i, 0.0) for i in members if i is not None)
     inferred = any(i not in told for i in members)
+    told_all = alone and spanning > 0
     declared = not base or any(base in a.ground.starts for a in table.anchors)
     sure = sound and fills and complete and not inferred and total > TOTAL_NATS and lead > MARGIN_NATS
     sure = sure and declared and anchors.ground.head and not anchors.ground.guessed
@@ -203,19 +254,21 @@ def _concluded(
     return Lineup(
         geometry=made,
         members=tuple(None if i is None else pile.names[i] for i in members),
-        verdict="certain" if sure else "probable" if sound and fills and (spanning or not inferred) else "undecided",
+        verdict="certain" if sure else "probable" if sound and fills and (told_all or not inferred) else "undecided",
         best=total,
         next=max(0.0, total - lead),
         evidence=tuple(evidence),
-        alternatives=(f"what is missing may be one of {', '.join(candidates)}",) if candidates else (),
+        alternatives=() if alone else ("other images, or the same ones in another order, fill the volume as well",),
         settle=settle,
     )
 
 
-def _files_over_edges(table: Table, made: Concatenation, members: Sequence[int | None], volume: Array) -> int:
+def _files_over_edges(table: Table, made: Concatenation, chain: Chain) -> int:
     """Files with a checksum of their own that lie over the border of two members and hold."""
     count = 0
-    position = {image: p for p, image in enumerate(members) if image is not None}
+    sources = table.pile.sources
+    volume = Array(made, [None if i is None else sources[i] for i, _size in chain], name="rebuilt volume")
+    position = {image: p for p, (image, _size) in enumerate(chain) if image is not None}
     near = [
         c for c in table.carved
         if c.image in position and made.start_bytes[0] + made.member_bytes[position[c.image]] - c.offset < 4 << 20

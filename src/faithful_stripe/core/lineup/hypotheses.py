@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
+from functools import lru_cache
 from itertools import combinations
 
 import numpy as np
@@ -106,18 +107,24 @@ def make_ballot(cast: Cast, anchors: Anchors | None) -> Ballot:
 def hypotheses(
     cast: Cast, ballot: Ballot, bases: Sequence[int], starts: Sequence[int] = (0,), sizes: Sequence[int] | None = None
 ) -> list[Hypothesis]:
-    """The best order of a cast under every layout, strip, base and start, the best first."""
+    """The best order of a cast under every layout, strip, base and start, the best first.
+
+    bases  where the ground of the facts may start in the volume, in bytes; negative: so many strips into a row
+    """
     found: list[Hypothesis] = []
     best = 0.0
     for chosen in cast.layouts:
         for strip in [s for s in sizes or strips() if cast.gap % s == 0]:
+            known: dict[int, Floats] = {}  # what roles and empty cells say does not depend on where the ground starts
             for base, start, hit, where in _placed(chosen, strip, ballot, bases, starts, cast.phase):
                 cells = _cell_votes(ballot, hit, start) if len(ballot.who) else np.empty(0)
-                # what all facts that fit would give, whatever the order
-                most = float(cells.sum()) + ROLE_NATS * float(ballot.role_weight.sum())
+                if start not in known:
+                    known[start] = relation_votes(chosen, strip, start, ballot)
+                # what all facts that fit would give, whatever the order, and each column where relations say most
+                most = float(cells.sum()) + float(known[start].max(axis=1).clip(0).sum())
                 if most < best * 0.5:
                     continue
-                votes = votes_of(chosen, strip, start, ballot, where, hit)
+                votes = known[start] + fact_votes(chosen, start, ballot, where, hit)
                 order, score = assign(votes, cast)
                 score -= MISSING_NATS * cast.missing
                 best = max(best, score)
@@ -141,17 +148,22 @@ def _placed(
     chosen: Layout, strip: int, ballot: Ballot, bases: Sequence[int], starts: Sequence[int], phase: int
 ) -> Iterator[tuple[int, int, npt.NDArray[np.bool_], Int64]]:
     """(base, start, which facts fit, position of each) for the bases and starts that facts support, and, where the
-    phase is known, for the usual starts whether they do or not."""
+    phase is known or roles are, for the usual starts whether they do or not."""
     if not len(ballot.who):
         none = np.empty(0, np.int64)
         for start in starts:
             yield 0, start, np.empty(0, bool), none
         return
+    per_row = chosen.pattern().strips // chosen.pattern().rows
     for base in bases:
+        if base < 0:  # strips into a row
+            if -base >= per_row:
+                continue
+            base = -base * strip
         tried = set()
         for copy in range(chosen.pattern().places.shape[0]):
             position, where = locate(chosen, strip, ballot.address + base, copy)
-            usual = () if phase < 0 else starts
+            usual = starts if phase >= 0 or len(ballot.role_who) else ()
             for start in [*_start_candidates(ballot.offset - where, starts), *usual]:
                 if start in tried or (phase >= 0 and (start - phase) % strip):
                     continue
@@ -209,6 +221,13 @@ def votes_of(
     chosen: Layout, strip: int, start: int, ballot: Ballot, position: Int64, hit: npt.NDArray[np.bool_]
 ) -> Floats:
     """(columns, positions) nats for each column at each position."""
+    return relation_votes(chosen, strip, start, ballot) + fact_votes(chosen, start, ballot, position, hit)
+
+
+def fact_votes(
+    chosen: Layout, start: int, ballot: Ballot, position: Int64, hit: npt.NDArray[np.bool_]
+) -> Floats:  # fmt: skip
+    """(columns, positions) nats by structures that state their address: those of one cell are one vote."""
     n = chosen.members
     votes = np.zeros((ballot.columns, n))
     if hit.any():
@@ -216,6 +235,12 @@ def votes_of(
         values, inverse = np.unique(keys, return_inverse=True)
         weight = FACT_NATS * (1 + np.log(np.bincount(inverse, weights=ballot.count[hit])))
         np.add.at(votes.reshape(-1), values >> 40, weight)
+    return votes
+
+
+def relation_votes(chosen: Layout, strip: int, start: int, ballot: Ballot) -> Floats:
+    """(columns, positions) nats by the roles that relations spell, and against parity where a cell is empty."""
+    votes = np.zeros((ballot.columns, chosen.members))
     if len(ballot.role_who):
         votes += _role_votes(chosen, strip, start, ballot)
     if len(ballot.zero_who):
@@ -237,10 +262,13 @@ def _role_votes(chosen: Layout, strip: int, start: int, ballot: Ballot) -> Float
         position = np.full(len(code), -1, np.int64)
         position[known] = table[span, phase[known], code[known]]
         good = position >= 0
-        np.add.at(votes, (who[good], position[good]), ROLE_NATS * weight[good])
+        cell = who[good] * chosen.members + position[good]
+        told = np.bincount(cell, weights=ROLE_NATS * weight[good], minlength=votes.size)
+        votes += told.reshape(votes.shape)
     return votes
 
 
+@lru_cache(maxsize=512)
 def _role_table(chosen: Layout) -> Int64:
     """(spans, rows, codes): the position that plays a role in a row; codes are P, Q, then exponents."""
     pattern = chosen.pattern()
@@ -268,7 +296,8 @@ def _zero_votes(chosen: Layout, strip: int, start: int, ballot: Ballot) -> Float
     phase, who = row[first] % pattern.rows, who[first]
     parity = ((pattern.index == P_CELL) | (pattern.index == Q_CELL)).astype(float)
     votes = np.zeros((ballot.columns, chosen.members))
-    np.add.at(votes, who, ZERO_NATS * parity[phase])
+    for position in range(chosen.members):
+        votes[:, position] = np.bincount(who, weights=ZERO_NATS * parity[phase, position], minlength=ballot.columns)
     return votes
 
 

@@ -48,7 +48,8 @@ def conclude_mirror(
     says = f"places at which all copies are equal, of {group.blocks}"
     evidence = [Evidence("membership", group.closing, says), *findings.evidence()]
     if held:
-        evidence.append(Evidence("anchors", held, f"structures stand where a plain mirror puts them, of {tested}"))
+        kind = "pages" if all(a.ground.guessed for a, _base in placed) else "anchors"  # see `_perhaps_striped`
+        evidence.append(Evidence(kind, held, f"structures stand where a plain mirror puts them, of {tested}"))
     equal = not group.open
     plain = held >= 8 and held >= 0.5 * tested
     sure = equal and plain and not findings.contradicted and pinned(table, replace(best, start=start), placed)

@@ -146,16 +146,19 @@ class Entry:
         return bool(len(self.ballot.who) or len(self.ballot.role_who))
 
 
-def search(entries: Sequence[Entry], bases: Sequence[int], starts: Sequence[int]) -> list[Hypothesis]:
+def search(
+    entries: Sequence[Entry], bases: Sequence[int], starts: Sequence[int], odd: bool = False
+) -> list[Hypothesis]:  # fmt: skip
     """Hypotheses of all casts, the best first.
 
-    bases   where the ground of the facts may start in the volume
+    bases   where the ground of the facts may start in the volume, in bytes; negative: so many strips into a row
     starts  where data may start when no structure tells
+    odd     whether strips that are not powers of two are tried in any case
     """
     voting = [e for e in entries if e.votes]
     for entry in voting:
         entry.seeds = _by_votes(entry, bases, starts)
-    if voting and max(_explained(e) for e in voting) < ODD_BELOW:
+    if voting and (odd or max(_explained(e) for e in voting) < ODD_BELOW):
         for entry in voting:
             entry.seeds = sorted(entry.seeds + _by_votes(entry, bases, starts, True), key=lambda h: -h.score)
     seeds = sorted((h for e in entries for h in e.seeds), key=lambda h: -h.score)

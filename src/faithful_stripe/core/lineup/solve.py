@@ -10,7 +10,18 @@ from itertools import combinations
 import numpy as np
 
 from .anchors import Anchors
-from .ballots import STRANGER_NATS, base_of_order, bases_of, entry_of, moved_bases, row_shifts, split, with_prior
+from .ballots import (
+    ROUND,
+    STRANGER_NATS,
+    base_of_order,
+    bases_into_rows,
+    bases_of,
+    entry_of,
+    moved_bases,
+    row_shifts,
+    split,
+    with_prior,
+)
 from .borders import strip_and_phase
 from .cast import Cast, casts, layouts_of
 from .concatenated import conclude_span
@@ -21,7 +32,18 @@ from .membership import Membership
 from .mirrors import conclude_mirror
 from .samples import Pile
 from .search import search
-from .table import STOCK_BYTES, USUAL_STARTS, WEAK_SHARE, Table, Tell, clusters, guessed_starts, lay_out, loose_images
+from .table import (
+    STOCK_BYTES,
+    USUAL_STARTS,
+    WEAK_SHARE,
+    Table,
+    Tell,
+    anything_before,
+    clusters,
+    guessed_starts,
+    lay_out,
+    loose_images,
+)
 from .verdict import TOTAL_NATS
 
 FIRST_BYTES = 12 << 20
@@ -108,6 +130,15 @@ def _perhaps_striped(found: list[Lineup]) -> list[Lineup]:
         if a in alike and shapes[a.geometry.members, a.geometry.member_bytes[0] >> 24] > 1 else a
         for a in found
     ]  # fmt: skip
+
+
+def _refuted(made: Lineup) -> bool:
+    """Whether more of what was read in the volume speaks against an answer than for it."""
+    proof, against = (sum(e.count for e in made.evidence if e.kind == kind) for kind in ("proof", "against"))
+    return made.verdict != "certain" and against > max(LEAST_AGAINST, proof)
+
+
+LEAST_AGAINST = 4
 
 
 def _better(alone: Lineup, wider: Lineup) -> bool:
@@ -224,6 +255,7 @@ def _some_of(images: set[int], least: int) -> list[Cast]:
 
 
 MOST_CHOICES = 15
+PLENTY_FACTS = 16
 
 
 def _with_whole_spans(
@@ -237,6 +269,8 @@ def _with_whole_spans(
         g for g in table.groups
         if not set(g.images) & (images | taken) and not any(len(a.ground.bound() & set(g.images)) > 1 for a in others)
     ]  # fmt: skip
+    if sum(len(a) for a in grounds) >= PLENTY_FACTS:  # of which some would stand on every span
+        free = []
     found: list[Cast] = []
     for kinds in ({"sum"}, {"two", "two less one"}, {"copies"}):
         fitting = [g for g in inside + free if g.kind in kinds]
@@ -271,9 +305,10 @@ def _subsets(items: Sequence[int], groups: Sequence[Membership]) -> list[set[int
 
 
 def solve_cluster(
-    table: Table, images: set[int], grounds: Sequence[Anchors], taken: set[int], alone: bool = False
+    table: Table, images: set[int], grounds: Sequence[Anchors], taken: set[int], alone: bool = False, odd: bool = False
 ) -> Lineup | None:
-    """The lineup of images that belong together; alone: without what else lies about."""
+    """The lineup of images that belong together; alone: without what else lies about; odd: strips need not be powers
+    of two."""
     groups = [g for g in table.groups if set(g.images) <= images]
     table.tell(f"order of {len(images)} images that belong together")
     files = [g for g in sorted(grounds, key=lambda a: (a.ground.guessed, -len(a))) if not g.ground.starts]
@@ -303,11 +338,13 @@ def solve_cluster(
     options, usual = _with_borders(table, options, groups, usual)
     entries = [entry_of(table, cast, make_ballot(cast, used)) for cast in options]
     bases = bases_of(primary, starts)
-    found = search(entries, bases, usual)[:60]
+    if not anything_before(table, images, ROUND):
+        bases += bases_into_rows(primary, starts, max(o.positions for o in options))
+    found = search(entries, bases, usual, odd)[:60]
     used_images = {i for c in found[0].order if c is not None for i in found[0].cast.columns[c]} if found else images
     theirs = [a for a in grounds if not a.ground.bound() or a.ground.bound() & used_images]
     if len(theirs) < len(grounds):  # a file system that is only on images which take no part is another's
-        return solve_cluster(table, used_images, theirs, taken, alone=True)
+        return solve_cluster(table, used_images, theirs, taken, True, odd)
     if primary is not None and found and found[0].cast.phase >= 0:
         base = base_of_order(found[0], primary)
         if base is not None and base not in bases:
@@ -337,6 +374,10 @@ def solve_cluster(
             found = [replace(h, score=h.score - left_out) for h in again] + found
     ranked = sorted((with_prior(table, h, files + tables, starts, usual) for h in found), key=lambda h: -h.score)
     made = conclude(table, ranked, files, tables, starts) if ranked else None
+    if made is not None and not odd and primary is not None and _refuted(made):
+        other = solve_cluster(table, images, grounds, taken, alone, True)
+        if other is not None and not _refuted(other):
+            return other
     if made is None and mirror is None and len(groups) == 1:
         return members_only(table, groups[0])
     several = sum(g.kind == "copies" for g in table.groups) > 1

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import zlib
+from collections import Counter
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field
 
@@ -88,6 +89,7 @@ def clusters(table: Table) -> list[tuple[set[int], list[Anchors]]]:
     """
     parts: list[tuple[set[int], list[Anchors]]] = [(set(g.images), []) for g in table.groups]
     closed = [set(g.images) for g in table.groups if g.closing >= WEAK_SHARE * g.blocks]
+    several = any(len(a.ground.starts) > 1 for a in table.anchors)  # file systems may share a volume
     for anchors in table.anchors:
         bound = anchors.ground.bound() - set(table.outdated)
         whole = [g for g in closed if g & bound]
@@ -97,6 +99,8 @@ def clusters(table: Table) -> list[tuple[set[int], list[Anchors]]]:
             others = {i for a in table.anchors if a is not anchors for i in a.ground.bound()}
             images -= {i for g in closed if g & others for i in g}
             images |= bound
+        if bound and not whole and not several:
+            images -= _elsewhere(table, anchors, bound)
         if not images:
             continue
         merged: tuple[set[int], list[Anchors]] = (set(images), [anchors])
@@ -106,6 +110,19 @@ def clusters(table: Table) -> list[tuple[set[int], list[Anchors]]]:
         parts.append(merged)
     parts = [p for p in parts if len(p[0]) > 1]
     return sorted(parts, key=lambda p: (-sum(len(a) for a in p[1]), -len(p[0]), min(p[0])))
+
+
+def _elsewhere(table: Table, anchors: Anchors, bound: set[int]) -> set[int]:
+    """Images that another file system names, or bears more structures of, none of whose own images this one shares:
+    what looks like a structure of this one there is the other's."""
+    found: set[int] = set()
+    own = Counter(anchors.image.tolist())
+    for other in table.anchors:
+        theirs = other.ground.bound()
+        if other is anchors or other.ground.starts or other.ground.guessed or theirs & bound:
+            continue
+        found |= theirs | {i for i, count in Counter(other.image.tolist()).items() if count > own[i]}
+    return found - bound
 
 
 def loose_images(table: Table, taken: set[int]) -> list[int]:
