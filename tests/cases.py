@@ -46,6 +46,9 @@ class Case:
     other: str = ""
     """The level of another array in the pile."""
 
+    headed: bool = False
+    """Whether everything that describes the file system stands in its first MiB."""
+
     bare: bool = False
     """Whether some member of a SPAN holds next to nothing."""
 
@@ -53,7 +56,7 @@ class Case:
     def enough(self) -> bool:
         """Whether the evidence can carry an answer: something else than noise, and nothing lost for good. Where all
         members' heads are wiped, only what states an address tells where the data began."""
-        if self.damage == "wiped" and self.content in ("log", "text", "samples", "stream", "random"):
+        if self.damage == "wiped" and (self.content in ("log", "text", "samples", "stream", "random") or self.headed):
             return False
         if self.spec.level == "SPAN" and self.content in ("log", "text", "samples", "stream"):
             return False  # a junction or two, and nothing that states a place
@@ -123,6 +126,7 @@ def make(case: Case, rng: random.Random, volume: Path, foreign: Path, place: Pat
     members = [place / f"member-{m}" for m in range(n)]
     tail = rng.choice((0, 0, 4096, 33 * 512, MIB))
     area = cut(volume, spec, members, tail)
+    case.headed = _headed(volume)
     case.bare = spec.level == "SPAN" and any(path.stat().st_blocks * 512 < 1 << 20 for path in members)
     rows = area // spec.strip
     for m, path in enumerate(members):
@@ -163,6 +167,15 @@ def make(case: Case, rng: random.Random, volume: Path, foreign: Path, place: Pat
     if case.damage == "read errors":
         case.unreadable = {str(n): bad[p] for p, n in zip(before, case.names, strict=True) if p and n}
     return case
+
+
+def _headed(volume: Path) -> bool:
+    """Whether a volume is a FAT, an exFAT, or an ext of a single group, which has no copy of its superblock."""
+    head = _read(volume, 0, 2048)
+    if head[1080:1082] == b"\x53\xef":
+        blocks, per_group = (int.from_bytes(head[1024 + at : 1028 + at], "little") for at in (4, 32))
+        return blocks <= per_group
+    return head[3:11] == b"EXFAT   " or head[54:57] == b"FAT" or head[82:85] == b"FAT"
 
 
 def _pieces(size: int, count: int, rng: random.Random) -> tuple[int, ...]:

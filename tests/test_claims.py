@@ -392,3 +392,10 @@ def test_a_solved_pile_is_proven_as_a_command(fstripe, observatory):
     (fstripe.folder / "wrong.toml").write_text(text)
     wrong = fstripe("lineup", "prove", "wrong.toml", "--json")
     assert wrong.status == 3 and wrong.json["says"] == "it does not hold; this does: members 0 and 1 exchanged"
+    text = text.replace('"d1", "d0", "d2"', '"d1", "d2", "d0"').replace("strip_bytes = 65536", "strip_bytes = 32768")
+    (fstripe.folder / "worse.toml").write_text(text)
+    worse = fstripe("lineup", "prove", "worse.toml")
+    assert worse.status == 3 and "it does not hold; the images themselves say (certain):" in worse.out
+    assert (
+        "wrong: strip size: 64 KiB, it states 32 KiB" in worse.out and "wrong: order: position 0 holds d0" in worse.out
+    )

@@ -108,6 +108,8 @@ def _array_parts(array: Lineup, number: int) -> list[Part]:
     q = f", Q {made.layout.q_place} ({made.layout.q_exponent})" if made.layout.q_place else ""
     spans = f" in {made.layout.spans} spans" if made.layout.spans > 1 else ""
     strip = f"strip {binary_size(made.strip_bytes)}{layout}{q}"
+    if made.layout.level == "SPAN":
+        strip = "one after the other"
     head = f"Array {number}: {made.layout.level} of {made.members}{spans}, {strip}"
     table = Table("", [">position", "image"])
     gone = "(missing, computed from the others)" if made.redundant else "(missing)"
@@ -147,7 +149,7 @@ def draw(lineup_file: Path, number: int, first: int, count: int | None, plot: Pa
       fstripe lineup draw found.toml --plot found.png
     """
     from ..core.lineup.document import LineupError
-    from ..work.drawing import rows
+    from ..work.drawing import pieces, rows
     from ..work.lineup import evidence_of, load
     from .render import show, waiting
 
@@ -155,9 +157,10 @@ def draw(lineup_file: Path, number: int, first: int, count: int | None, plot: Pa
     if number > len(arrays):
         raise LineupError(what=f"{lineup_file}: there is no array {number}", to_do=f"it has {len(arrays)}")
     found = arrays[number - 1]
-    if found.geometry.layout.level == "SPAN":
-        raise LineupError(what="a span has no rows: its members stand one after the other", to_do="see `lineup solve`")
-    drawn = rows(found.geometry, first, count or max(4, min(24, found.geometry.pattern.rows)))
+    spanned = found.geometry.layout.level == "SPAN"
+    if spanned and plot:
+        raise LineupError(what="a span has no stripes to plot", to_do="draw it without --plot")
+    drawn = [] if spanned else rows(found.geometry, first, count or max(4, min(24, found.geometry.pattern.rows)))
     if plot:
         from .lineup_plot import plot_lineup
 
@@ -165,11 +168,25 @@ def draw(lineup_file: Path, number: int, first: int, count: int | None, plot: Pa
             evidence = evidence_of(lineup_file, number, tell)
         plot_lineup(found, drawn, evidence, plot)
     if as_json:
-        print_json({"array": number, "images": found.members, "rows": drawn})
+        print_json({
+            "array": number, "images": found.members, "rows": drawn, **({"pieces": pieces(found)} if spanned else {}),
+        })  # fmt: skip
     else:
-        show(_drawing(found, drawn))
+        show(_one_by_one(found) if spanned else _drawing(found, drawn))
         if plot:
             click.echo(f"Drawn to {plot}.")
+
+
+def _one_by_one(found: Lineup) -> list[Part]:
+    from ..core.units import binary_size
+    from ..work.drawing import pieces
+    from .render import Line, Table
+
+    table = Table("", [">position", "image", ">from byte of the volume", ">size", ">at byte"])
+    for number, (image, piece) in enumerate(zip(found.members, pieces(found), strict=True)):
+        name = Path(image).name if image else "(missing)"
+        table.add(str(number), name, str(piece["from"]), binary_size(piece["length"]), str(piece["at"]))
+    return [Line(f"SPAN of {found.geometry.members}: one after the other", "head"), table]
 
 
 def _drawing(found: Lineup, drawn: list[Row]) -> list[Part]:
@@ -204,8 +221,8 @@ def prove(ctx: click.Context, lineup_file: Path, number: int, against: tuple[Pat
     """Test a lineup, or a claim typed by hand, from scratch: do its rows add up, does its file system hold?
 
     Everything that differs from it in one thing is tried as well: two members exchanged, another rotation, a strip
-    twice or half as large, a row earlier or later, another image in a member's place (--against). Exit status 3 unless
-    it is certain.
+    twice or half as large, a row earlier or later, another image in a member's place (--against). Where it is wrong in
+    more than one thing, the images are solved and the claim is held against that. Exit status 3 unless it is certain.
 
     \b
     Example:
@@ -219,7 +236,7 @@ def prove(ctx: click.Context, lineup_file: Path, number: int, against: tuple[Pat
         _found, trial = test(lineup_file, number, tell, against)
     if as_json:
         print_json({
-            "verdict": trial.verdict, "says": trial.says, "claim": _attempt(trial.claim),
+            "verdict": trial.verdict, "says": trial.says, "wrong": trial.wrong, "claim": _attempt(trial.claim),
             "others": [_attempt(o) for o in trial.others],
         })  # fmt: skip
     else:
@@ -244,7 +261,9 @@ def _trial_parts(trial: Trial) -> list[Part]:
         table.add(one.what, str(one.rows), str(one.broken), str(one.passes), str(one.standing), str(one.failures), word)
     more = [Line(f"and {len(near) - 12} more, which do no better", "dim")] if len(near) > 12 else []
     style = {"certain": "good", "probable": "Warning"}.get(trial.verdict, "Critical")
-    return [table, *more, Line(f"Verdict: {trial.verdict.upper()}: {trial.says}.", style)]
+    wrong = [Line(f"  wrong: {what}") for what in trial.wrong]
+    end = ":" if wrong else "."
+    return [table, *more, Line(f"Verdict: {trial.verdict.upper()}: {trial.says}{end}", style), *wrong]
 
 
 @lineup.command()

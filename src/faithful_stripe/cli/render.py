@@ -6,7 +6,10 @@ import sys
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
-from typing import IO, Any
+from typing import IO, TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from ..core.lineup.samples import Tell
 
 STYLES = {"OK": "", "Warning": "yellow", "Critical": "bold red", "head": "bold", "dim": "dim", "good": "green"}
 
@@ -109,12 +112,26 @@ def progress(what: str) -> Iterator[Callable[[int, int], None]]:
 
 
 @contextmanager
-def waiting(what: str) -> Iterator[Callable[[str], None]]:
-    """A line on standard error that says what is being looked at; nothing in a pipe."""
-    if not sys.stderr.isatty():
-        yield lambda _text: None
-        return
-    from rich.console import Console
+def waiting(what: str) -> Iterator[Tell]:
+    """What is being looked at, how many parts of that are done, and the best so far, on standard error; nothing in a
+    pipe. The bar pulses while nobody knows how many parts there are."""
+    from ..core.lineup.samples import BEST, silent
 
-    with Console(stderr=True).status(what) as status:
-        yield lambda text: status.update(f"{what}: {text}")
+    if not sys.stderr.isatty():
+        yield silent
+        return
+    from rich.console import Console, Group
+    from rich.live import Live
+    from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
+    from rich.text import Text
+
+    bar = Progress(TextColumn(what), BarColumn(bar_width=24), MofNCompleteColumn(), TextColumn("{task.description}"))
+    task, best = bar.add_task("", total=None), Text("", no_wrap=True, overflow="ellipsis")
+
+    def tell(text: str, done: int = 0, of: int = 0, /) -> None:
+        if text.startswith(BEST):
+            best.plain = text
+        bar.update(task, description="" if text.startswith(BEST) else text, completed=done, total=of or None)
+
+    with Live(Group(bar, best), console=Console(stderr=True), transient=True, refresh_per_second=8):
+        yield tell

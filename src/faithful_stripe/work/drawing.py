@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from ..core.arrays.geometry import Geometry
 from ..core.arrays.layout import P_CELL, Q_CELL
+from ..core.lineup.document import Lineup
 
 
 @dataclass(frozen=True)
@@ -15,6 +16,16 @@ class Row:
     number: int
     offset: int
     cells: tuple[str, ...]
+
+
+def pieces(found: Lineup) -> list[dict[str, int]]:
+    """The members of a span: from which byte of the volume each holds how many, at which byte of the image."""
+    made, at = found.geometry, 0
+    table = []
+    for start, length in zip(made.start_bytes, made.member_bytes, strict=True):
+        table.append({"from": at, "length": length, "at": start})
+        at += length
+    return table
 
 
 def rows(geometry: Geometry, first: int, count: int) -> list[Row]:

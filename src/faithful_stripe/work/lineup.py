@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import tomllib
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -17,9 +17,9 @@ from ..core.arrays.engine import Array
 from ..core.formats import ddf
 from ..core.formats.ddf_volumes import described
 from ..core.formats.declared import FormatError
-from ..core.lineup.claims import judge_claims
+from ..core.lineup.claims import differences, judge_claims
 from ..core.lineup.document import Lineup, LineupError, Solution, read_document
-from ..core.lineup.samples import Pile
+from ..core.lineup.samples import Pile, Tell, silent
 from ..core.lineup.solve import solve
 from ..core.lineup.standing import evidence_map, structures_on
 from ..core.lineup.trial import Trial, try_claim
@@ -30,7 +30,7 @@ from ..media.whole import write_text
 from .tomltext import toml_value
 
 
-def solve_images(paths: Sequence[Path], tell: Callable[[str], None] = lambda _text: None) -> Solution:
+def solve_images(paths: Sequence[Path], tell: Tell = silent) -> Solution:
     """Solve the pile of images at these paths, opened read-only. Raises MediaError, LineupError."""
     names = [str(path) for path in paths]
     twice = next((name for name in names if names.count(name) > 1), None)
@@ -127,7 +127,7 @@ class EvidenceMap:
     counts: npt.NDArray[np.int64]
 
 
-def evidence_of(path: Path, number: int = 1, tell: Callable[[str], None] = lambda _text: None) -> EvidenceMap:
+def evidence_of(path: Path, number: int = 1, tell: Tell = silent) -> EvidenceMap:
     """The evidence of the numbered array of a lineup file, by image and position."""
     with open_array(path, number) as (found, array):
         there = [(n, m) for n, m in zip(found.members, array.members, strict=True) if n is not None and m is not None]
@@ -144,9 +144,7 @@ def what_is_read(found: Lineup, array: Array) -> str:
     return f"{found.geometry} {found.members} {sizes}"
 
 
-def prove(
-    path: Path, number: int = 1, tell: Callable[[str], None] = lambda _text: None, against: Sequence[Path] = ()
-) -> tuple[Lineup, Trial]:
+def prove(path: Path, number: int = 1, tell: Tell = silent, against: Sequence[Path] = ()) -> tuple[Lineup, Trial]:
     """Test the numbered array of a lineup file, a claim like any other, against its images.
 
     against  images to test it with: members are looked up among them by file name first, and each one that it does not
@@ -155,7 +153,29 @@ def prove(
     with open_array(path, number, against) as (found, array), ExitStack() as stack:
         named = {Path(name).name for name in found.members if name is not None}
         spare = [(str(image), _open(stack, image)) for image in against if image.name not in named]
-        return found, try_claim(found, array.members, tell, spare)
+        trial = try_claim(found, array.members, tell, spare)
+        if trial.verdict in ("undecided", "wrong") and trial.claim.refused and not trial.sure:
+            there = [(n, m) for n, m in zip(found.members, array.members, strict=True) if n is not None]
+            trial = _solved_instead(found, trial, [*there, *spare], tell)
+        return found, trial
+
+
+def _solved_instead(
+    claim: Lineup, trial: Trial, images: Sequence[tuple[str, BlockSource | None]], tell: Tell
+) -> Trial:  # fmt: skip
+    """The trial of a claim that is perhaps wrong in more than one thing: the images are asked for their own lineup, and
+    the claim is held against that."""
+    pile = [(name, image) for name, image in images if image is not None]
+    found = solve(Pile([name for name, _i in pile], [image for _n, image in pile]), tell).arrays
+    named = {name for name in claim.members if name is not None}
+    best = max(found, key=lambda a: len(named & {m for m in a.members if m is not None}), default=None)
+    if best is None or best.verdict == "undecided":
+        return trial
+    wrong = differences(claim, best)
+    if not wrong or (trial.verdict == "wrong" and len(wrong) == 1):
+        return trial
+    says = f"it does not hold; the images themselves say ({best.verdict})"
+    return replace(trial, verdict="wrong", says=says, wrong=tuple(wrong))
 
 
 def _open(stack: ExitStack, path: Path) -> ImageFile | Parts:

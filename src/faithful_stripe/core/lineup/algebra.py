@@ -104,6 +104,24 @@ def relations(null_space: Uint8, zero: npt.NDArray[np.bool_]) -> list[Relation]:
     return found
 
 
+def inside(relation: Relation, images: frozenset[int]) -> list[Relation]:
+    """The relations among some of the images of a part: where spans hold the same, as copies of one table do, the parts
+    of two groups are one, and each group's own relations are hidden in it."""
+    among = np.array([i in images for i in relation.images])
+    if among.all():
+        return [relation]
+    order = np.argsort(among, kind="stable")  # what is outside first: it is eliminated
+    out = int((~among).sum())
+    reduced = _reduced(relation.basis[:, order])
+    rows = reduced[~reduced[:, :out].any(axis=1)][:, out:]
+    rows = rows[rows.any(axis=1)]
+    if not len(rows):
+        return []
+    names = np.array(relation.images)[order[out:]]
+    found = relations(rows, np.zeros(rows.shape[1], bool))
+    return [Relation(tuple(int(names[i]) for i in part.images), part.basis) for part in found]
+
+
 def _reduced(matrix: Uint8) -> Uint8:
     """The reduced row echelon form."""
     work = matrix.copy()

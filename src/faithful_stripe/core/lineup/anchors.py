@@ -5,7 +5,6 @@ They are what decides an order, wherever there are any; many of them in one stri
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
 from types import ModuleType
 
@@ -14,6 +13,7 @@ import numpy.typing as npt
 
 from .marks import btrfs, counted, ext, fat, ntfs, swap, table, xfs
 from .marks.ground import Ground, Stock
+from .samples import Tell, silent
 
 Int64 = npt.NDArray[np.int64]
 
@@ -47,13 +47,13 @@ class Anchors:
 FAMILIES: tuple[ModuleType, ...] = (ext, xfs, btrfs, ntfs, fat, swap, counted)
 
 
-def find_anchors(stock: Stock, tell: Callable[[str], None] = lambda _text: None) -> list[Anchors]:
+def find_anchors(stock: Stock, tell: Tell = silent) -> list[Anchors]:
     """The anchors of every file system and partition table in the stock, the one with most facts first."""
     found: list[Ground] = table.heads(stock)
     whole = sum(source.size for source in stock.pile.sources)
-    for family in FAMILIES:
+    for number, family in enumerate(FAMILIES):
         name = family.__name__.rsplit(".", 1)[-1]
-        tell(f"structures of {name} that state their own address")
+        tell(f"structures of {name} that state their own address", number, len(FAMILIES))
         for ground in family.heads(stock):
             if ground.size > SIZE_FACTOR * whole:
                 continue  # the parity of two heads looks like one, but for its numbers

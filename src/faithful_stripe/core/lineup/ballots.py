@@ -77,7 +77,7 @@ def add_algebra(table: Table, cast: Cast, ballot: Ballot) -> Ballot:
     parity = cast.level not in ("RAID0", "RAID10", "RAID1E", "RAID1")
     for place in table.places if parity else ():
         for images in sets:
-            inside = [r for r in place.relations if set(r.images) <= images]
+            inside = place.within(images)
             if two and cast.level in ("RAID6", "RAID60"):
                 for relation in inside if len(inside) == 1 and len(inside[0].images) > 2 else ():
                     answers = roles(relation, cast.layouts[0].span_members)

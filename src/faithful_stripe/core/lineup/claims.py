@@ -39,6 +39,19 @@ def _judged(one: Described, arrays: Sequence[Lineup], names: Sequence[str]) -> C
     return Claim("DDF", one.name, carriers, "wrong" if wrong else "holds", tuple(wrong), states)
 
 
+def differences(claim: Lineup, found: Lineup) -> list[str]:
+    """What a lineup typed by hand has wrong, by what was found over the same images; nothing where both put every strip
+    in the same place."""
+    made = claim.geometry
+    chosen = {
+        key: getattr(made.layout, key)
+        for key in ("level", "rotation", "data", "spans", "copies", "q_place", "q_exponent")
+    }  # fmt: skip
+    here = tuple(n if name is not None else None for n, name in enumerate(claim.members))
+    stated = Described("claim", made.strip_bytes, made.start_bytes, min(made.member_bytes), chosen, here, (), ())
+    return _differences(stated, claim.members, found)
+
+
 def _held(array: Lineup) -> set[str]:
     return {m for m in (*array.members, *array.stale) if m is not None}
 

@@ -100,6 +100,12 @@ def conclude_span(
     return None
 
 
+def unstriped(files: Sequence[Anchors], images: set[int]) -> set[int]:
+    """Images on which a file system stands as it is, from one place to others further away than any strip is long."""
+    placed = [one for a in files if not a.ground.guessed for i in images if (one := _placed(a, i)) is not None]
+    return {one.image for one in placed if one.cells >= LEAST_CELLS}
+
+
 def _placed(anchors: Anchors, image: int) -> Placed | None:
     """An image with its distance, where one holds all over it."""
     mine = anchors.image == image
@@ -160,11 +166,12 @@ def _chained(
             best.append((whole - len(chain), spanning, chain))
             if not any(image in free or image is None for image, _size in chain):
                 break  # every place is told: nothing to choose
+    best = [b for b in best if sum(image is not None for image, _size in b[2]) > 1]
     if not best:
         return None
     best.sort(key=lambda b: (-b[0], -b[1]))
     alone = len(best) == 1 or best[0][:2] != best[1][:2]
-    return _concluded(table, anchors, base, start, best[0][2], ranked, best[0][1], alone)
+    return _concluded(table, anchors, base, start, best[0][2], ranked, alone and (best[0][1] > 0 or bool(known)))
 
 
 def _unplaced(table: Table, anchors: Anchors, ranked: Sequence[Placed], taken: set[int]) -> list[int]:
@@ -212,12 +219,11 @@ def _geometry(chain: Chain, start: int) -> Concatenation:
 
 
 def _concluded(
-    table: Table, anchors: Anchors, base: int, start: int, chain: Chain, placed: Sequence[Placed], spanning: int,
-    alone: bool,
+    table: Table, anchors: Anchors, base: int, start: int, chain: Chain, placed: Sequence[Placed], alone: bool
 ) -> Lineup:  # fmt: skip
     """Read the volume, and say how sure that is.
 
-    spanning  files that hold over the borders of members; alone: whether no other order of the images fits as well
+    alone  whether no other order of the images fits as well, and what members keep at their end is known
     """
     pile, made = table.pile, _geometry(chain, start)
     members = [image for image, _size in chain]
@@ -232,6 +238,7 @@ def _concluded(
         *(Evidence("proof", c, f"{kind} correct in the rebuilt volume") for kind, c in proof.held.items()),
         *(Evidence("against", c, f"{kind} wrong in the rebuilt volume") for kind, c in proof.failed.items()),
     ]
+    spanning = _files_over_edges(table, made, chain)
     if spanning:
         evidence.append(Evidence("proof", spanning, "files over two members whose own checksum holds"))
     complete = None not in members
@@ -240,7 +247,6 @@ def _concluded(
     told = {one.image: one.nats for one in placed}
     total, lead = sum(told.values()), min(told.get(i, 0.0) for i in members if i is not None)
     inferred = any(i not in told for i in members)
-    told_all = alone and spanning > 0
     declared = not base or any(base in a.ground.starts for a in table.anchors)
     sure = sound and fills and complete and not inferred and total > TOTAL_NATS and lead > MARGIN_NATS
     sure = sure and declared and anchors.ground.head and not anchors.ground.guessed
@@ -254,7 +260,7 @@ def _concluded(
     return Lineup(
         geometry=made,
         members=tuple(None if i is None else pile.names[i] for i in members),
-        verdict="certain" if sure else "probable" if sound and fills and (told_all or not inferred) else "undecided",
+        verdict="certain" if sure else "probable" if sound and fills and (alone or not inferred) else "undecided",
         best=total,
         next=max(0.0, total - lead),
         evidence=tuple(evidence),

@@ -20,6 +20,7 @@ from .hypotheses import MISSING_NATS, Hypothesis, make_ballot, same_answer, same
 from .membership import Membership, places_of, survey_at, tested
 from .outdated import culprit, unread
 from .rows import broken_rows
+from .samples import BEST
 from .search import search
 from .table import USUAL_STARTS, Table, anything_before
 from .verdict import (
@@ -73,7 +74,8 @@ def conclude(
     if len(placed) > 1 or first.base:
         several = list({id(h.cast): h.cast for h in found[:40]}.values())[:3]
         entries = [entry_of(table, cast, joint(cast, placed)[0]) for cast in several]
-        again = search(entries, [0], [first.start, 0])[:60]
+        odd = bool(first.strip & (first.strip - 1))
+        again = search(entries, [0], [first.start, 0], odd, table.tell)[:60]
         candidates = [with_prior(table, h, [*files, *tables], [0], [first.start]) for h in again]
     candidates.sort(key=lambda h: -h.score)
     judged = judge(table, candidates, placed, kept)
@@ -125,7 +127,8 @@ def judge(
             findings = read_volume(h, table.pile, placed, kept, table.carved)
             untold = UNTOLD_NATS * (h.cast.level == "RAID1E" and not findings.rows)  # two copies, and nobody has both
             judged.append(Judged(h, findings, h.score + findings.nats + natural_nats(table, h) - untold))
-            table.tell(f"best so far: {words(max(judged, key=lambda j: j.total).h, table.pile)[:100]}")
+            best_words = words(max(judged, key=lambda j: j.total).h, table.pile)
+            table.tell(f"{BEST}{best_words[:100]}", len(judged), min(MOST_READ, len(candidates)))
     judged.sort(key=lambda j: -j.total)
     # somebody in it does not belong where rows do not add up: who, if leaving one out makes them
     if judged[0].findings.broken_rows > FEW_ROWS * judged[0].findings.rows:

@@ -15,7 +15,7 @@ import numpy as np
 import numpy.typing as npt
 
 from ..ranges import union
-from .algebra import Relation, null_spaces, relations, sketch
+from .algebra import Relation, inside, null_spaces, relations, sketch
 from .samples import BLOCK, Pile
 
 SAMPLE_BLOCKS, LEAST_PLACES = 6144, 192
@@ -50,6 +50,10 @@ class Place:
     relations: tuple[Relation, ...]
     alike: tuple[frozenset[int], ...] = ()
     noise: frozenset[int] = frozenset()
+
+    def within(self, images: frozenset[int]) -> list[Relation]:
+        """The relations among some images alone."""
+        return [part for r in self.relations if not images.isdisjoint(r.images) for part in inside(r, images)]
 
 
 @dataclass(frozen=True)
@@ -231,8 +235,8 @@ def memberships(places: list[Place]) -> list[Membership]:
     sound = [m for images in candidates if (m := tested(images, places)) is not None]
     chains = _chains(places)
     sound += chains
-    inside = {frozenset(c.images) for c in chains}
-    sound = [m for m in sound if m.kind != "copies" or not any(set(m.images) <= c for c in inside)]
+    chained = {frozenset(c.images) for c in chains}
+    sound = [m for m in sound if m.kind != "copies" or not any(set(m.images) <= c for c in chained)]
     sound = [m for m in sound if not _several(m, sound)]
     taken: set[int] = set()
     found = []
@@ -249,9 +253,9 @@ def _several(whole: Membership, sound: Sequence[Membership]) -> bool:
         return False
     left = set(whole.images)
     for part in sorted(sound, key=lambda m: -len(m.images)):
-        inside = set(part.images)
-        if inside <= left and inside < set(whole.images) and part.kind in PARITY_KINDS and len(inside) > 2:
-            left -= inside if part.closing >= 0.9 * part.blocks else set()
+        theirs = set(part.images)
+        if theirs <= left and theirs < set(whole.images) and part.kind in PARITY_KINDS and len(theirs) > 2:
+            left -= theirs if part.closing >= 0.9 * min(part.blocks, whole.closing) else set()
     return not left
 
 
@@ -271,10 +275,10 @@ def _candidates(places: list[Place]) -> list[frozenset[int]]:
     return sorted(found, key=lambda s: (-len(s), sorted(s)))
 
 
-def tested(images: frozenset[int], places: Sequence[Place], inside: tuple[int, int] | None = None) -> Membership | None:
+def tested(images: frozenset[int], places: Sequence[Place], bounds: tuple[int, int] | None = None) -> Membership | None:
     """The group of these images, as the places show it; None where they do not close.
 
-    inside  from where to where on the images the array's data are known to stand: all of it should close
+    bounds  from where to where on the images the array's data are known to stand: all of it should close
     """
     closes: list[bool] = []
     offsets: list[int] = []
@@ -288,7 +292,7 @@ def tested(images: frozenset[int], places: Sequence[Place], inside: tuple[int, i
         filled = place.filled & images
         if not filled:
             continue
-        within = [r for r in place.relations if set(r.images) <= images]
+        within = place.within(images)
         if any(images <= same for same in place.alike):
             continue  # the same on all says nothing of parity: a controller's metadata, or a pattern
         covered = set().union(*(r.images for r in within))
@@ -321,7 +325,7 @@ def tested(images: frozenset[int], places: Sequence[Place], inside: tuple[int, i
     open_at = tuple(
         o
         for i, (o, c, few) in enumerate(zip(offsets, closes, scarce, strict=True))
-        if not c and (first <= i < last or few or (inside is not None and inside[0] <= o < inside[1]))
+        if not c and (first <= i < last or few or (bounds is not None and bounds[0] <= o < bounds[1]))
     )
     return Membership(tuple(sorted(images)), kind, closing, len(closes) - noisy, open_at) if kind else None
 

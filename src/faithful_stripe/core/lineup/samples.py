@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
+from typing import Protocol
 
 import numpy as np
 import numpy.typing as npt
@@ -19,6 +20,20 @@ PIECE = 64 << 10
 
 Blocks = npt.NDArray[np.uint8]
 Bytes = npt.NDArray[np.uint8]
+
+
+class Tell(Protocol):
+    """Is told what is being looked at, and how many parts of that are done, of how many (0: nobody knows)."""
+
+    def __call__(self, text: str, done: int = 0, of: int = 0, /) -> None: ...
+
+
+BEST = "best so far: "
+"""How what is told of the best answer begins."""
+
+
+def silent(_text: str, _done: int = 0, _of: int = 0, /) -> None:
+    """For when nobody waits."""
 
 
 @dataclass

@@ -29,7 +29,7 @@ from .hypotheses import (
 from .junctions import SAMPLED_ROWS, Scorer, Tables, improve, parity_votes, tables
 from .marks.ground import Stock
 from .membership import Place
-from .samples import BLOCK, Blocks, Pile
+from .samples import BLOCK, Blocks, Pile, Tell, silent
 
 Floats = npt.NDArray[np.float64]
 
@@ -142,12 +142,19 @@ class Entry:
     seeds: list[Hypothesis] = field(default_factory=list)
 
     @property
+    def words(self) -> str:
+        """What is being tried, for a person."""
+        cast = self.reader.cast
+        gone = f", {cast.missing} missing" if cast.missing else ""
+        return f"order of {len(cast.images)} images as {cast.level} of {cast.positions * cast.copies}{gone}"
+
+    @property
     def votes(self) -> bool:
         return bool(len(self.ballot.who) or len(self.ballot.role_who))
 
 
 def search(
-    entries: Sequence[Entry], bases: Sequence[int], starts: Sequence[int], odd: bool = False
+    entries: Sequence[Entry], bases: Sequence[int], starts: Sequence[int], odd: bool = False, tell: Tell = silent
 ) -> list[Hypothesis]:  # fmt: skip
     """Hypotheses of all casts, the best first.
 
@@ -156,7 +163,8 @@ def search(
     odd     whether strips that are not powers of two are tried in any case
     """
     voting = [e for e in entries if e.votes]
-    for entry in voting:
+    for number, entry in enumerate(voting):
+        tell(entry.words, number, len(voting))
         entry.seeds = _by_votes(entry, bases, starts)
     if voting and (odd or max(_explained(e) for e in voting) < ODD_BELOW):
         for entry in voting:
@@ -171,11 +179,15 @@ def search(
         if top.score - max(rest, top.runner_up) > CLEAR_NATS:
             return [top, *seeds[1:40]]
         found = []
-        for entry in entries:
+        for number, entry in enumerate(entries):
+            tell(f"{entry.words}, by what goes on from strip to strip", number, len(entries))
             chosen = [h for h in entry.seeds if h.score > top.score - SEED_NATS][:SEEDS]
             found += [_climb(entry, h) for h in chosen]
         return sorted(found, key=lambda h: -h.score)
-    found = [_climb(entry, h) for entry in entries for h in _blind(entry.reader, starts)]
+    found = []
+    for number, entry in enumerate(entries):
+        tell(f"{entry.words}, by what goes on from strip to strip", number, len(entries))
+        found += [_climb(entry, h) for h in _blind(entry.reader, starts)]
     return sorted(found, key=lambda h: -h.score)
 
 

@@ -24,20 +24,19 @@ from .ballots import (
 )
 from .borders import strip_and_phase
 from .cast import Cast, casts, layouts_of
-from .concatenated import conclude_span
+from .concatenated import conclude_span, unstriped
 from .document import Lineup, Solution
 from .hypotheses import make_ballot, strips
 from .judging import conclude, members_only
 from .membership import Membership
 from .mirrors import conclude_mirror
-from .samples import Pile
+from .samples import Pile, Tell, silent
 from .search import search
 from .table import (
     STOCK_BYTES,
     USUAL_STARTS,
     WEAK_SHARE,
     Table,
-    Tell,
     anything_before,
     clusters,
     guessed_starts,
@@ -50,7 +49,7 @@ FIRST_BYTES = 12 << 20
 """What is read of a pile with plenty of data at first: when that makes everything certain, no more is."""
 
 
-def solve(pile: Pile, tell: Tell = lambda _text: None) -> Solution:
+def solve(pile: Pile, tell: Tell = silent) -> Solution:
     """Find the arrays in a pile.
 
     tell  is told what is being looked at, for a person who waits
@@ -315,8 +314,12 @@ def solve_cluster(
     tables = [g for g in grounds if g.ground.starts]
     starts = sorted({s for g in tables for s in g.ground.starts})
     one_by_one = conclude_span(table, images, files, tables, taken) if not groups else None
-    if one_by_one is not None:
+    if one_by_one is not None and one_by_one.verdict != "undecided":
         return one_by_one
+    whole = unstriped(files, images) if not groups else set()
+    if whole and len(images - whole) > 1:  # they are no members of what is striped
+        theirs = [a for a in grounds if a.ground.starts or a.ground.bound() - whole]
+        return solve_cluster(table, images - whole, theirs, taken, alone, odd) or one_by_one
     options = options_of(table, images, grounds, taken, alone)
     if not options:
         return None
@@ -340,7 +343,7 @@ def solve_cluster(
     bases = bases_of(primary, starts)
     if not anything_before(table, images, ROUND):
         bases += bases_into_rows(primary, starts, max(o.positions for o in options))
-    found = search(entries, bases, usual, odd)[:60]
+    found = search(entries, bases, usual, odd, table.tell)[:60]
     used_images = {i for c in found[0].order if c is not None for i in found[0].cast.columns[c]} if found else images
     theirs = [a for a in grounds if not a.ground.bound() or a.ground.bound() & used_images]
     if len(theirs) < len(grounds):  # a file system that is only on images which take no part is another's
@@ -378,6 +381,8 @@ def solve_cluster(
         other = solve_cluster(table, images, grounds, taken, alone, True)
         if other is not None and not _refuted(other):
             return other
+    if one_by_one is not None and (made is None or made.verdict == "undecided"):
+        return one_by_one
     if made is None and mirror is None and len(groups) == 1:
         return members_only(table, groups[0])
     several = sum(g.kind == "copies" for g in table.groups) > 1

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -12,7 +12,7 @@ from ..arrays.geometry import Geometry
 from .anchors import Anchors, find_anchors
 from .marks.ground import read_stock
 from .partitions import COMMON_STARTS
-from .samples import Pile
+from .samples import Pile, Tell, silent
 
 SEARCHED_BYTES = 96 << 20
 """How much of the images is searched for structures."""
@@ -32,7 +32,7 @@ class Structures:
     starts: tuple[int, ...]
 
 
-def structures_on(pile: Pile, tell: Callable[[str], None] = lambda _text: None) -> Structures:
+def structures_on(pile: Pile, tell: Tell = silent) -> Structures:
     """Search the images of a pile."""
     found = [a for a in find_anchors(read_stock(pile, SEARCHED_BYTES), tell) if not a.ground.guessed]
     starts = {s for a in found for s in a.ground.starts}

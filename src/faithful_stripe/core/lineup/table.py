@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import zlib
 from collections import Counter
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -15,7 +15,7 @@ from .carve import Carved, find_files
 from .marks.ground import Stock, filled_blocks, read_stock
 from .membership import SAMPLE_BLOCKS, Membership, Place, Survey, places_of, survey, without_outdated
 from .rings import rings
-from .samples import Pile
+from .samples import Pile, Tell
 from .search import Shared
 
 STOCK_BYTES = 192 << 20
@@ -30,8 +30,6 @@ LABEL_BYTES = 16 << 10
 
 NOISE_SHARE, DENSE_SHARE = 0.999, 0.985
 """What cannot be packed below this share is noise through and through; files that are compressed can, a little."""
-
-Tell = Callable[[str], None]
 
 
 @dataclass
@@ -59,8 +57,7 @@ class Table:
 
 def lay_out(pile: Pile, tell: Tell, budget: int = STOCK_BYTES) -> Table:
     """Sample the pile and find what it shows by itself."""
-    tell("reading what is searched for structures")
-    stock = read_stock(pile, budget)
+    stock = read_stock(pile, budget, tell)
     tell("which images belong together")
     blocks = SAMPLE_BLOCKS * budget // STOCK_BYTES
     places, groups, outdated = without_outdated(pile, survey(pile, filled_blocks(stock), blocks))

@@ -8,7 +8,7 @@ where the claim does not names what is wrong in it; one that holds as well says 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from itertools import combinations
 
@@ -21,7 +21,7 @@ from .document import Lineup
 from .partitions import COMMON_STARTS, partition_starts
 from .proof import Proof, prove_ext4
 from .rows import test_rows
-from .samples import Pile
+from .samples import Pile, Tell, silent
 from .standing import standing, structures_on
 
 MOST_ROWS = 192
@@ -76,10 +76,18 @@ class Trial:
     claim: Attempt
     others: tuple[Attempt, ...]
     says: str
+    wrong: tuple[str, ...] = ()
+    """What is wrong in the claim, where that is more than one thing."""
+
+    @property
+    def sure(self) -> bool:
+        """Whether what holds instead of a wrong claim is proven by checksums: one alone, and many."""
+        fitting = [o for o in self.others if o.holds]
+        return len(fitting) == 1 and fitting[0].passes >= 8
 
 
 def try_claim(
-    claim: Lineup, sources: Sequence[Member], tell: Callable[[str], None] = lambda _text: None,
+    claim: Lineup, sources: Sequence[Member], tell: Tell = silent,
     spare: Sequence[tuple[str, BlockSource]] = (),
 ) -> Trial:  # fmt: skip
     """Test a claim over its images (None for a missing one), in the claim's order.
@@ -99,8 +107,9 @@ def try_claim(
 
     mine = tried(start)
     others = []
-    for other in [*neighbours(start, sources), *_replaced(start, images, [name for name, _image in spare])]:
-        tell(other.what)
+    near = [*neighbours(start, sources), *_replaced(start, images, [name for name, _image in spare])]
+    for number, other in enumerate(near):
+        tell(other.what, number, len(near))
         others.append(tried(other))
     # structures in journals stand elsewhere under any lineup: what counts is whether another one has more of them right
     here = [sum(images[i] is not None for i in one.members) for one in (mine, *others)]

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 import numpy as np
 import numpy.typing as npt
 
-from ..samples import PIECE, Bytes, Pile
+from ..samples import PIECE, Bytes, Pile, Tell, silent
 
 Int64 = npt.NDArray[np.int64]
 
@@ -109,12 +109,14 @@ class Stock:
         return iter(self.pieces)
 
 
-def read_stock(pile: Pile, budget: int) -> Stock:
+def read_stock(pile: Pile, budget: int, tell: Tell = silent) -> Stock:
     """At most about `budget` bytes of the pile, the images sharing them."""
     share = budget // max(1, len(pile))
-    return Stock(
-        pile, [Piece(i, at, data) for i in range(len(pile)) for at, data in pile.pieces(i, share) if data.any()]
-    )
+    pieces: list[Piece] = []
+    for image in range(len(pile)):
+        tell("reading what is searched for structures", image, len(pile))
+        pieces += [Piece(image, at, data) for at, data in pile.pieces(image, share) if data.any()]
+    return Stock(pile, pieces)
 
 
 def filled_blocks(stock: Stock) -> Int64:
