@@ -278,6 +278,8 @@ def _shuffle(case: Case, alive: list[Path | None], rng: random.Random, foreign: 
         path = place / f"stranger-{i}"
         kind = rng.randrange(3)
         size = max(case.spec.start + area, 1 << 20)
+        if case.spec.sizes:  # a member that no structure places is told by its size alone
+            size = int(size * rng.uniform(0.6, 1.6)) // 4096 * 4096
         with path.open("xb") as file:
             if kind == 1:
                 file.write(rng.randbytes(min(size, 4 * MIB)))

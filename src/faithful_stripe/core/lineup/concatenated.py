@@ -8,7 +8,7 @@ members' own sizes must fill the volume between one place and the next.
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import islice, pairwise, permutations, product
 
 import numpy as np
@@ -52,6 +52,9 @@ USUAL_TAILS = (0, 4096, 33 * 512, 1 << 20)
 MOST_UNPLACED, MOST_WAYS = 3, 60
 """Members in a row that no structure places, and ways to place them that are looked at."""
 
+Ground = tuple[Anchors, int]
+"""A file system's structures, and where it starts in the volume, in bytes."""
+
 Chain = list[tuple[int | None, int]]
 """(image, its bytes of data) one after the other; None for a missing one."""
 
@@ -94,10 +97,35 @@ def conclude_span(
                 continue  # the table stands at the volume's start
             if not far and not _unbroken(table, anchors, found, max(0, -(first.distance + base))):
                 continue
-            made = _chained(table, anchors, base, found, taken)
+            joined, grounds = _joined(found, (anchors, base), files, starts, images)
+            made = _chained(table, grounds, joined, taken)
             if made is not None:
                 return made
     return None
+
+
+def _joined(
+    found: Sequence[Placed], first: Ground, files: Sequence[Anchors], starts: Sequence[int], images: set[int]
+) -> tuple[list[Placed], list[Ground]]:
+    """What one file system places and what the others in the same volume do, distances from the first one's start; and
+    those file systems with their starts. Each other one starts where a partition table says, and agrees on images that
+    both place."""
+    anchors, base = first
+    joined, grounds = list(found), [first]
+    for other in files:
+        theirs = [] if other is anchors or other.ground.guessed else [_placed(other, i) for i in sorted(images)]
+        placed = [one for one in theirs if one is not None]
+        for start in starts if placed else []:
+            known = {one.image: one.distance for one in joined}
+            moved = [replace(one, distance=one.distance + start - base) for one in placed]
+            shared = [one for one in moved if one.image in known]
+            agreed = all(known[one.image] == one.distance for one in shared)
+            taken = {at for _a, at in grounds}
+            if start not in taken and agreed and (shared or start > max(taken)):
+                joined += [one for one in moved if one.image not in known]
+                grounds.append((other, start))
+                break
+    return joined, grounds
 
 
 def unstriped(files: Sequence[Anchors], images: set[int]) -> set[int]:
@@ -139,11 +167,10 @@ def _unbroken(table: Table, anchors: Anchors, found: Sequence[Placed], start: in
     return all(int(((ranges[:, 1] - 1) // strip > ranges[:, 0] // strip).sum()) >= LEAST_CROSSED for strip in strips())
 
 
-def _chained(
-    table: Table, anchors: Anchors, base: int, found: Sequence[Placed], taken: set[int]
-) -> Lineup | None:  # fmt: skip
+def _chained(table: Table, grounds: Sequence[Ground], found: Sequence[Placed], taken: set[int]) -> Lineup | None:
     """The members in the order of their distances, when their sizes fill the volume from one to the next; where they
     leave a gap, images that no structure places and that fill it, or a missing one."""
+    base = grounds[0][1]
     ranked = sorted(found, key=lambda one: one.distance)
     start = -(ranked[0].distance + base)
     if not 0 <= start <= LATEST_START or start % 512:
@@ -155,8 +182,8 @@ def _chained(
     if any(tail > MOST_TAIL for tail in tails):
         return None  # two images of the same bytes, or something else
     known = sorted(tail for tail in tails if tail >= 0)
-    end = max(base + anchors.ground.size, edges[-1] + 512)
-    free = _unplaced(table, anchors, ranked, taken)
+    end = max(edges[-1] + 512, *(at + a.ground.size for a, at in grounds))
+    free = _unplaced(table, grounds, ranked, taken)
     best: list[tuple[int, int, Chain]] = []
     for tail in [known[len(known) // 2]] if known else USUAL_TAILS:
         for chain in _fillings(ranked, edges, end, own, free, tail):
@@ -171,14 +198,15 @@ def _chained(
         return None
     best.sort(key=lambda b: (-b[0], -b[1]))
     alone = len(best) == 1 or best[0][:2] != best[1][:2]
-    return _concluded(table, anchors, base, start, best[0][2], ranked, alone and (best[0][1] > 0 or bool(known)))
+    return _concluded(table, grounds, start, best[0][2], ranked, alone and (best[0][1] > 0 or bool(known)))
 
 
-def _unplaced(table: Table, anchors: Anchors, ranked: Sequence[Placed], taken: set[int]) -> list[int]:
-    """Images that hold something, that no structure of this file system places, and that are of no other."""
-    foreign = [a for a in table.anchors if a.ground is not anchors.ground and not a.ground.starts]
+def _unplaced(table: Table, grounds: Sequence[Ground], ranked: Sequence[Placed], taken: set[int]) -> list[int]:
+    """Images that hold something, that no structure of these file systems places, and that are of no other."""
+    mine = [a for a, _base in grounds]
+    foreign = [a for a in table.anchors if not any(a is m for m in mine) and not a.ground.starts]
     others = {i for a in foreign for i in a.ground.bound()} | {i for g in table.groups for i in g.images}
-    out = taken | others | {one.image for one in ranked} | {int(i) for i in anchors.image}
+    out = taken | others | {one.image for one in ranked} | {int(i) for a in mine for i in a.image}
     return [i for i in range(len(table.pile)) if i not in out and table.pile.data(i)]
 
 
@@ -219,7 +247,7 @@ def _geometry(chain: Chain, start: int) -> Concatenation:
 
 
 def _concluded(
-    table: Table, anchors: Anchors, base: int, start: int, chain: Chain, placed: Sequence[Placed], alone: bool
+    table: Table, grounds: Sequence[Ground], start: int, chain: Chain, placed: Sequence[Placed], alone: bool
 ) -> Lineup:  # fmt: skip
     """Read the volume, and say how sure that is.
 
@@ -229,12 +257,17 @@ def _concluded(
     members = [image for image, _size in chain]
     volume = Array(made, [None if i is None else pile.sources[i] for i in members], name="rebuilt volume")
     proof = Proof()
-    facts = anchors.ground.facts
-    if isinstance(facts, ext.Facts) and facts.sb.checksums and facts.groups is not None:
-        proof = prove_ext4(volume, base, 4000, 24, known=(facts.sb, facts.groups))
-    held = standing(made, members, Structures((anchors,), (base,)))
+    for anchors, base in grounds:
+        facts = anchors.ground.facts
+        if isinstance(facts, ext.Facts) and facts.sb.checksums and facts.groups is not None:
+            part = prove_ext4(volume, base, 4000, 24, known=(facts.sb, facts.groups))
+            for kind in {*part.held, *part.failed}:
+                proof.note(kind, part.held.get(kind, 0), part.failed.get(kind, 0))
+    held = standing(made, members, Structures(tuple(a for a, _b in grounds), tuple(b for _a, b in grounds)))
+    words = " and ".join(a.ground.words for a, _base in grounds)
+    anchors, base = grounds[0]
     evidence = [
-        Evidence("anchors", held, f"structures of {anchors.ground.words} stand at one distance from their address"),
+        Evidence("anchors", held, f"structures of {words} stand at one distance from their address"),
         *(Evidence("proof", c, f"{kind} correct in the rebuilt volume") for kind, c in proof.held.items()),
         *(Evidence("against", c, f"{kind} wrong in the rebuilt volume") for kind, c in proof.failed.items()),
     ]
@@ -243,7 +276,7 @@ def _concluded(
         evidence.append(Evidence("proof", spanning, "files over two members whose own checksum holds"))
     complete = None not in members
     sound = complete and proof.failures <= 0.03 * max(1, proof.passes)
-    fills = base + anchors.ground.size <= made.volume_bytes
+    fills = all(at + a.ground.size <= made.volume_bytes for a, at in grounds)
     told = {one.image: one.nats for one in placed}
     total, lead = sum(told.values()), min(told.get(i, 0.0) for i in members if i is not None)
     inferred = any(i not in told for i in members)

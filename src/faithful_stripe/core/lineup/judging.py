@@ -303,7 +303,7 @@ def finish(
     lead = total - next_score
     enough = lead > MARGIN_NATS and total > TOTAL_NATS
     likely = lead > PROBABLE_NATS and total > PROBABLE_NATS
-    certain = findings.holds and enough and not open_at and pinned(table, best, placed)
+    certain = findings.holds and enough and not open_at and pinned(table, best, placed) and _fits_most(best, placed)
     verdict = "certain" if certain else "probable" if likely and not findings.contradicted else "undecided"
     alternatives = []
     if lead < MARGIN_NATS and rival is not None:
@@ -322,6 +322,18 @@ def finish(
         stale=tuple(names[i] for i in stale),
         settle="" if certain else _settle(findings, lead, len(open_at)),
     )
+
+
+LEAST_TOLD, FITTING = 8, 0.6
+"""Of so many addresses that something states, this share must hold what says so for an answer to be certain."""
+
+
+def _fits_most(h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> bool:
+    """Whether most of what states an address stands there; a file system that is whole on one image of a striped array
+    stands right in its first strip only, which proves nothing."""
+    counts = [held_facts(h, a, base) for a, base in placed if not a.ground.guessed]
+    held, told = sum(c[0] for c in counts), sum(c[1] for c in counts)
+    return told < LEAST_TOLD or held >= FITTING * told
 
 
 def pinned(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> bool:

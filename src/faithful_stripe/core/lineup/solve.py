@@ -118,7 +118,7 @@ def _perhaps_striped(found: list[Lineup]) -> list[Lineup]:
     """Several mirrors of one size on which nothing stands in its place may be the sets of one RAID 10 as well."""
     alike = [
         a for a in found
-        if a.geometry.layout.level == "RAID1" and a.verdict == "probable" and not _standing(a)
+        if a.geometry.layout.level == "RAID1" and a.verdict == "probable" and not _standing(a, ("anchors",))
     ]  # fmt: skip
     shapes = Counter((a.geometry.members, a.geometry.member_bytes[0] >> 24) for a in alike)
     settle = (
@@ -317,7 +317,9 @@ def solve_cluster(
     if one_by_one is not None and one_by_one.verdict != "undecided":
         return one_by_one
     whole = unstriped(files, images) if not groups else set()
-    if whole and len(images - whole) > 1:  # they are no members of what is striped
+    if whole and len(images - whole) < 2:
+        return one_by_one
+    if whole:  # they are no members of what is striped
         theirs = [a for a in grounds if a.ground.starts or a.ground.bound() - whole]
         return solve_cluster(table, images - whole, theirs, taken, alone, odd) or one_by_one
     options = options_of(table, images, grounds, taken, alone)
@@ -394,6 +396,6 @@ def solve_cluster(
     return made if wider else mirror or made
 
 
-def _standing(answer: Lineup) -> int:
-    """How many structures stand where an answer puts them."""
-    return sum(e.count for e in answer.evidence if e.kind == "anchors")
+def _standing(answer: Lineup, kinds: tuple[str, ...] = ("anchors", "pages")) -> int:
+    """How many structures stand where an answer puts them; "pages" only count up, and their size is a guess."""
+    return sum(e.count for e in answer.evidence if e.kind in kinds)
