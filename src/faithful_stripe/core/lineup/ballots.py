@@ -229,8 +229,8 @@ def with_prior(
         undeclared = UNDECLARED_NATS
         if h.start >= ROUND or anything_before(table, part, ROUND):
             undeclared = NO_TABLE_NATS  # the volume's head was not wiped, and holds no partition table
-        elif is_round(h.base) and (h.start < h.strip or h.start in (*usual, *USUAL_STARTS)):
-            undeclared /= 2
+        elif is_round(h.base):
+            undeclared *= 0.5 if h.start < h.strip or h.start in (*usual, *USUAL_STARTS) else 0.75
         nats += DECLARED_NATS if h.base in starts else -undeclared
     for ground in grounds:
         if ground.ground.starts:

@@ -69,14 +69,16 @@ def conclude(
     """Vote once more with every ground at its place in the volume, read the best ones, and say how sure the best is."""
     first = found[0]
     placed = [(a, base) for a in [*files, *tables] if (base := base_under(first, a, starts)) is not None]
-    candidates = list(found)
+    candidates = [h for h in found if _survives(h)] or list(found)
+    first = candidates[0]
     _ballot, kept = joint(first.cast, placed)
     if len(placed) > 1 or first.base:
         several = list({id(h.cast): h.cast for h in found[:40]}.values())[:3]
         entries = [entry_of(table, cast, joint(cast, placed)[0]) for cast in several]
         odd = bool(first.strip & (first.strip - 1))
         again = search(entries, [0], [first.start, 0], odd, table.tell)[:60]
-        candidates = [with_prior(table, h, [*files, *tables], [0], [first.start]) for h in again]
+        weighed = [with_prior(table, h, [*files, *tables], [0], [first.start]) for h in again]
+        candidates = [h for h in weighed if _survives(h)] or weighed
     candidates.sort(key=lambda h: -h.score)
     judged = judge(table, candidates, placed, kept)
     judged = [*better_in_gaps(table, judged[0], placed, kept), *judged[1:]]
@@ -110,6 +112,14 @@ def conclude(
     stale += tuple(old for old, new in table.outdated.items() if new in best.h.cast.images)
     judged += moved_to_gaps(table, judged[0], placed, kept)
     return finish(table, [judged[0], *sorted(judged[1:], key=lambda j: -j.total)], open_at, stale, placed, groups)
+
+
+def _survives(h: Hypothesis) -> bool:
+    """Whether no span lacks more members than it survives: of what else lacks some there would be no volume."""
+    if h.cast.level not in PARITY_LEVELS:
+        return True
+    k, most = h.layout.span_members, 2 if h.layout.q_place else 1
+    return all(sum(c is None for c in h.order[i : i + k]) <= most for i in range(0, len(h.order), k))
 
 
 def judge(

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from itertools import pairwise
 
 import numpy as np
@@ -27,6 +27,9 @@ LEAST_CLOSING, LEAST_SHARE = 6, 0.42
 FULL_CLOSING, FULL_SHARE = 24, 0.2
 """Places at which what looks like noise on every image of a group adds up: so many are no chance, and where nothing is
 empty nobody can be missing, so a smaller share is enough."""
+
+PLAIN_SHARE = 0.85
+"""Of the places in which they hold something, copies of one another are equal at more than this share."""
 
 NOWHERE: npt.NDArray[np.int64] = np.empty(0, np.int64)
 
@@ -235,6 +238,8 @@ def memberships(places: list[Place]) -> list[Membership]:
     sound = [m for images in candidates if (m := tested(images, places)) is not None]
     chains = _chains(places)
     sound += chains
+    if chains:  # two neighbours of which the others are missing share every other row, too
+        sound = [_piece(m) if m.kind == "copies" and m.closing < PLAIN_SHARE * m.blocks else m for m in sound]
     chained = {frozenset(c.images) for c in chains}
     sound = [m for m in sound if m.kind != "copies" or not any(set(m.images) <= c for c in chained)]
     sound = [m for m in sound if not _several(m, sound)]
@@ -245,6 +250,11 @@ def memberships(places: list[Place]) -> list[Membership]:
             taken |= set(candidate.images)
             found.append(candidate)
     return found
+
+
+def _piece(pair: Membership) -> Membership:
+    """A pair as a piece of a chain."""
+    return replace(pair, kind="chain", order=pair.images) if len(pair.images) == 2 else pair
 
 
 def _several(whole: Membership, sound: Sequence[Membership]) -> bool:

@@ -41,9 +41,9 @@ def options_of(
         and (shape == {len(g.images) + (g.kind == "two less one")} or kinds == {g.kind} == {"copies"})
         and (g.kind in kinds or "sum" not in kinds | {g.kind})
     ]  # fmt: skip
-    if alike:
-        wider = images | {i for g in alike for i in g.images}
-        found += casts(wider, groups + alike)
+    alike = [g for g in alike if not _of_another(table, grounds, g)]
+    for chosen in _choices(alike):
+        found += casts(images | {i for g in chosen for i in g.images}, [*groups, *chosen])
     extra = [i for i in loose_images(table, taken) if i not in images]
     loose = images - {i for g in groups for i in g.images}
     if loose == images:
@@ -67,6 +67,21 @@ def options_of(
 
 
 MOST_LEFT_OUT = 3
+MOST_ALIKE = 4
+
+
+def _of_another(table: Table, grounds: Sequence[Anchors], group: Membership) -> bool:
+    """Whether another file system names members of a group."""
+    others = [a for a in table.anchors if not any(a is g for g in grounds) and not a.ground.starts]
+    return any(len(a.ground.bound() & set(group.images)) > 1 for a in others if not a.ground.guessed)
+
+
+def _choices(groups: Sequence[Membership]) -> list[tuple[Membership, ...]]:
+    """All groups first, then every choice of a few."""
+    if not groups:
+        return []
+    most = len(groups) if len(groups) <= MOST_ALIKE else 0
+    return [tuple(groups), *(c for n in range(most - 1, 0, -1) for c in combinations(groups, n))]
 
 
 def _without_few(images: set[int], bound: set[int], grounds: Sequence[Anchors]) -> list[set[int]]:
