@@ -242,7 +242,7 @@ def memberships(places: list[Place]) -> list[Membership]:
         sound = [_piece(m) if m.kind == "copies" and m.closing < PLAIN_SHARE * m.blocks else m for m in sound]
     chained = {frozenset(c.images) for c in chains}
     sound = [m for m in sound if m.kind != "copies" or not any(set(m.images) <= c for c in chained)]
-    sound = [m for m in sound if not _several(m, sound)]
+    sound = [m for m in sound if not _several(m, sound) and not _part(m, sound)]
     taken: set[int] = set()
     found = []
     for candidate in sorted(sound, key=lambda m: (-round(m.closing / m.blocks, 1), -len(m.images), -m.closing)):
@@ -255,6 +255,13 @@ def memberships(places: list[Place]) -> list[Membership]:
 def _piece(pair: Membership) -> Membership:
     """A pair as a piece of a chain."""
     return replace(pair, kind="chain", order=pair.images) if len(pair.images) == 2 else pair
+
+
+def _part(less: Membership, sound: Sequence[Membership]) -> bool:
+    """Whether a group that seems to lack a member is only a part of one that has it: leave one member of P and Q out,
+    and the others still close, also where that one could not be read."""
+    wholes = [m for m in sound if m.kind == "two" and set(less.images) < set(m.images)]
+    return less.kind == "two less one" and any(m.closing >= PLAIN_SHARE * less.closing for m in wholes)
 
 
 def _several(whole: Membership, sound: Sequence[Membership]) -> bool:
