@@ -44,14 +44,18 @@ class Anchors:
         return len(self.image)
 
 
-FAMILIES: tuple[ModuleType, ...] = (ext, xfs, btrfs, ntfs, fat, swap, counted)
+KNOWN: tuple[ModuleType, ...] = (ext, xfs, btrfs, ntfs, fat, swap)
+FAMILIES: tuple[ModuleType, ...] = (*KNOWN, counted)
 
 
-def find_anchors(stock: Stock, tell: Tell = silent) -> list[Anchors]:
-    """The anchors of every file system and partition table in the stock, the one with most facts first."""
+def find_anchors(stock: Stock, tell: Tell = silent, guess: bool = True) -> list[Anchors]:
+    """The anchors of every file system and partition table in the stock, the one with most facts first.
+
+    guess  whether structures of unknown formats are looked for as well
+    """
     found: list[Ground] = table.heads(stock)
     whole = sum(source.size for source in stock.pile.sources)
-    for number, family in enumerate(FAMILIES):
+    for number, family in enumerate(FAMILIES if guess else KNOWN):
         name = family.__name__.rsplit(".", 1)[-1]
         tell(f"structures of {name} that state their own address", number, len(FAMILIES))
         for ground in family.heads(stock):

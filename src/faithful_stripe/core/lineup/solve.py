@@ -50,7 +50,7 @@ def solve(pile: Pile, tell: Tell = silent) -> Solution:
 
     tell  is told what is being looked at, for a person who waits
     """
-    if sum(b - a for image in range(len(pile)) for a, b in pile.data(image)) > 4 * STOCK_BYTES:
+    if sum(b - a for image in range(len(pile)) for a, b in pile.data(image)) > STOCK_BYTES:
         found = solve_within(pile, tell, FIRST_BYTES)
         stopped = any("stopped by hand" in note for note in found.notes)
         if stopped or (found.arrays and all(a.verdict == "certain" and not a.stale for a in found.arrays)):

@@ -63,7 +63,17 @@ def lay_out(pile: Pile, tell: Tell, budget: int = STOCK_BYTES) -> Table:
     places, groups, outdated = without_outdated(pile, survey(pile, filled_blocks(stock), blocks))
     single = set(range(len(pile))) - {i for g in groups for i in g.images} - set(outdated)
     groups = groups + (rings(stock, single) if len(single) > 2 else [])
-    table = Table(pile, places, groups, outdated, stock, find_anchors(stock, tell), find_files(stock), tell, budget)
+    table = Table(
+        pile,
+        places,
+        groups,
+        outdated,
+        stock,
+        find_anchors(stock, tell, budget >= STOCK_BYTES),
+        find_files(stock),
+        tell,
+        budget,
+    )
     table.note("samples", f"{len(places)} places with data; {sum(len(p.data) for p in stock) >> 20} MiB searched")
     for group in groups:
         share = f"close at {group.closing} of {group.blocks} places"
