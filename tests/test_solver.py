@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from faithful_stripe.core.arrays.gf256 import power
-from faithful_stripe.core.lineup.algebra import P_ROLE, Q_ROLE, TIMES, null_spaces, relations, roles
+from faithful_stripe.core.lineup.algebra import P_ROLE, Q_ROLE, TIMES, inside, null_spaces, relations, roles
 from faithful_stripe.core.lineup.anchors import find_anchors
 from faithful_stripe.core.lineup.continuity import Continuity
 from faithful_stripe.core.lineup.marks import table
@@ -188,6 +188,23 @@ def test_an_outdated_copy_beside_its_member_is_told_apart(volumes, tmp_path):
     assert right(case, array) and array.stale == (str(old),)
 
 
+@given(st.integers(2, 5), st.integers(2, 5), st.integers(0, 10**6))
+def test_a_groups_own_relations_are_found_in_a_larger_one(first, second, seed):
+    """Two groups with parity that hold a block in common are one part; each one's sum is still in it, and no more."""
+    rng = random.Random(seed)
+    blocks = [np.frombuffer(rng.randbytes(64), np.uint8) for _ in range(first + second)]
+    blocks[first] = blocks[0]
+    a, b = blocks[:first], blocks[first:]
+    rows = np.array([*a, np.bitwise_xor.reduce(a), *b, np.bitwise_xor.reduce(b)])
+    (space,) = null_spaces(rows[None])
+    (whole,) = relations(space, ~rows.any(axis=1))
+    assert len(whole.images) == first + second + 2 and len(whole.basis) == 3
+    for group in (frozenset(range(first + 1)), frozenset(range(first + 1, first + second + 2))):
+        (own,) = inside(whole, group)
+        assert own.plain and set(own.images) == group
+    assert not inside(whole, frozenset({1, first + 1}))
+
+
 @given(st.integers(4, 9), st.integers(0, 3), st.booleans(), st.integers(0, 10**6))
 def test_relations_spell_the_roles_of_raid6(members, lost, by_position, seed):
     """On random data the null space names P, Q and every exponent, with one member missing too."""
@@ -242,6 +259,23 @@ def test_uncut_file_systems_state_their_own_addresses(volumes, content):
     right_places = np.unique(best.address[best.offset == best.address])
     elsewhere = best.address[(best.offset != best.address) & ~np.isin(best.address, right_places)]
     assert len(right_places) >= 4 and (len(elsewhere) <= 0.5 * len(best) or best.ground.words.startswith("FAT"))
+
+
+def test_members_whose_data_start_at_different_places_are_told_by_their_structures(volumes, tmp_path):
+    case = pile(tmp_path, volumes / "ntfs.img", Spec("RAID5", 4, 16384, "parity-N", "continuation"))
+    later = {1: 1 << 20, 3: 3 * 65536}
+    for member, more in later.items():
+        path = Path(str(case.names[member]))
+        data = path.read_bytes()
+        with path.open("wb") as file:
+            file.truncate(more + len(data))
+            for at in range(0, len(data), 65536):
+                if data[at : at + 65536].strip(b"\0"):
+                    file.seek(more + at)
+                    file.write(data[at : at + 65536])
+    (array,) = solve_images(case.images).arrays
+    assert array.members == tuple(case.names) and array.verdict != "undecided"
+    assert array.geometry.start_bytes == (0, 1 << 20, 0, 3 * 65536)
 
 
 def test_a_swap_area_is_named_by_its_first_page(volumes):

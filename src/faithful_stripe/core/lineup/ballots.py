@@ -102,10 +102,10 @@ def split(anchors: Anchors | None) -> tuple[Anchors | None, Anchors | None]:
     out = (anchors.offset // (64 << 10) * 7 + anchors.image * 13) % 4 == 0
     if len(anchors) < 80 or out.all() or not out.any():
         return anchors, None
-    return _chosen(anchors, ~out), _chosen(anchors, out)
+    return chosen(anchors, ~out), chosen(anchors, out)
 
 
-def _chosen(a: Anchors, rows: np.ndarray) -> Anchors:
+def chosen(a: Anchors, rows: np.ndarray) -> Anchors:
     return Anchors(a.ground, a.image[rows], a.offset[rows], a.address[rows], a.count[rows])
 
 

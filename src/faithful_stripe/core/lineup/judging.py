@@ -12,8 +12,9 @@ import numpy as np
 from ..arrays.engine import Array
 from ..source import BlockSourceError
 from .anchors import Anchors
-from .ballots import base_under, before, entry_of, joint, with_prior
+from .ballots import base_under, entry_of, joint, with_prior
 from .cast import Cast, layouts_of
+from .certainty import anchored, fits_most, pinned, untold
 from .document import Evidence, Lineup
 from .gaps import GAP_NATS, PARITY_LEVELS, Judged, better_in_gaps, moved_to_gaps, told
 from .hypotheses import MISSING_NATS, Hypothesis, make_ballot, same_answer, same_parity
@@ -22,7 +23,7 @@ from .outdated import culprit, unread
 from .rows import broken_rows
 from .samples import BEST
 from .search import search
-from .table import USUAL_STARTS, Table, anything_before
+from .table import Table
 from .verdict import (
     MARGIN_NATS,
     PROBABLE_NATS,
@@ -30,7 +31,6 @@ from .verdict import (
     Findings,
     exchanged,
     final_geometry,
-    fits,
     held_facts,
     read_volume,
     rebuilt,
@@ -183,7 +183,7 @@ def refined(
     time, as long as the volume reads better."""
     for _ in range(ROUNDS):
         failing = best.findings.proof.failures or best.findings.broken > best.findings.files
-        weak = [p for p, c in enumerate(best.h.order) if c is not None and not _anchored(best.h, c, placed)]
+        weak = [p for p, c in enumerate(best.h.order) if c is not None and not anchored(best.h, c, placed)]
         if not failing or not 2 <= len(weak) <= MOST_WEAK or not np.isfinite(best.h.runner_up):
             return best
         found = [best]
@@ -200,16 +200,6 @@ def refined(
             return best
         best = better
     return best
-
-
-def _anchored(h: Hypothesis, column: int, placed: Sequence[tuple[Anchors, int]]) -> bool:
-    """Whether some structure of the placed grounds stands where it should on a column."""
-    for anchors, base in placed:
-        mine = np.isin(anchors.image, h.cast.columns[column])
-        who = np.full(int(mine.sum()), column, np.int64)
-        if fits(h, who, anchors.offset[mine], anchors.address[mine] + base).any():
-            return True
-    return False
 
 
 def plainest(judged: Judged, candidates: Sequence[Hypothesis]) -> Judged:
@@ -313,7 +303,9 @@ def finish(
     lead = total - next_score
     enough = lead > MARGIN_NATS and total > TOTAL_NATS
     likely = lead > PROBABLE_NATS and total > PROBABLE_NATS
-    certain = findings.holds and enough and not open_at and pinned(table, best, placed) and _fits_most(best, placed)
+    unsure = [table.names(best.cast.columns[c]) for c in untold(table, best, placed)]
+    told = pinned(table, best, placed) and fits_most(best, placed) and not unsure
+    certain = findings.holds and enough and not open_at and told
     verdict = "certain" if certain else "probable" if likely and not findings.contradicted else "undecided"
     alternatives = []
     if lead < MARGIN_NATS and rival is not None:
@@ -330,40 +322,11 @@ def finish(
         evidence=tuple(evidence),
         alternatives=tuple(alternatives),
         stale=tuple(names[i] for i in stale),
-        settle="" if certain else _settle(findings, lead, len(open_at)),
+        settle="" if certain else _settle(findings, lead, len(open_at), unsure),
     )
 
 
-LEAST_TOLD, FITTING = 8, 0.6
-"""Of so many addresses that something states, this share must hold what says so for an answer to be certain."""
-
-
-def _fits_most(h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> bool:
-    """Whether most of what states an address stands there; a file system that is whole on one image of a striped array
-    stands right in its first strip only, which proves nothing."""
-    counts = [held_facts(h, a, base) for a, base in placed if not a.ground.guessed]
-    held, told = sum(c[0] for c in counts), sum(c[1] for c in counts)
-    return told < LEAST_TOLD or held >= FITTING * told
-
-
-def pinned(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> bool:
-    """Whether something tells where the volume begins: a partition table, or a file system's own first structures; not
-    where data of the array stand before it, nor where all that would stand before it is wiped."""
-    first = {i for c in h.order if c is not None for i in h.cast.columns[c]}
-    if before(table, h) > 1:
-        return False
-    if h.start > 1 << 20 and h.start not in USUAL_STARTS and not anything_before(table, first, 1 << 20):
-        return False
-    for anchors, base in placed:
-        declared = anchors.ground.starts or (base == 0 and anchors.ground.head)
-        if anchors.ground.guessed and h.cast.level == "RAID1":
-            continue  # what counts up on one mirror may count rows of several
-        if declared and held_facts(h, anchors, base)[0]:
-            return True
-    return False
-
-
-def _settle(findings: Findings, lead: float, open_places: int) -> str:
+def _settle(findings: Findings, lead: float, open_places: int, unsure: Sequence[str]) -> str:
     if open_places:
         return (
             f"parity does not close at {open_places} sampled places: a member is out of date, or they were never "
@@ -373,6 +336,8 @@ def _settle(findings: Findings, lead: float, open_places: int) -> str:
         return "checksums fail under the best answer: a member may be missing, stale or foreign"
     if lead <= MARGIN_NATS:
         return f"another answer is only {max(0.0, lead):.0f} nats behind: more structures that state their address"
+    if unsure:
+        return f"nothing on {', '.join(unsure)} says where it belongs: it stands where a place was left"
     return "too little was found: more data on the volume, or the controller's own configuration"
 
 

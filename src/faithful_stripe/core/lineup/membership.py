@@ -16,6 +16,7 @@ import numpy.typing as npt
 
 from ..ranges import union
 from .algebra import Relation, inside, null_spaces, relations, sketch
+from .kinds import group_kind, kind_of, sparse_kind
 from .samples import BLOCK, Pile
 
 SAMPLE_BLOCKS, LEAST_PLACES = 6144, 192
@@ -268,12 +269,13 @@ def _several(whole: Membership, sound: Sequence[Membership]) -> bool:
     """Whether a group is only the union of smaller ones that close by themselves: the spans of a nested array."""
     if whole.kind not in PARITY_KINDS:
         return False
-    left = set(whole.images)
+    left, parts = set(whole.images), 0
     for part in sorted(sound, key=lambda m: -len(m.images)):
         theirs = set(part.images)
-        if theirs <= left and theirs < set(whole.images) and part.kind in PARITY_KINDS and len(theirs) > 2:
-            left -= theirs if part.closing >= 0.9 * min(part.blocks, whole.closing) else set()
-    return not left
+        closes = part.kind in PARITY_KINDS and part.closing >= 0.9 * min(part.blocks, whole.closing)
+        if closes and len(theirs) > 2 and theirs <= left and theirs < set(whole.images):
+            left, parts = left - theirs, parts + 1
+    return not left or parts > 1  # what is left over of two groups may be out of date
 
 
 def _candidates(places: list[Place]) -> list[frozenset[int]]:
@@ -323,7 +325,7 @@ def tested(images: frozenset[int], places: Sequence[Place], bounds: tuple[int, i
         if filled == covered:
             taking_part.update(covered)
         if filled == covered and len(within) == 1 and len(covered) > min(2, len(images) - 1):
-            (kinds if covered == images else partly)[_kind(within[0])] += 1
+            (kinds if covered == images else partly)[kind_of(within[0])] += 1
     closing = sum(closes)
     noisy = noisy if packed < closing / 2 else 0  # unless the data themselves look like noise
     least = FULL_SHARE if packed >= max(FULL_CLOSING, closing / 2) else LEAST_SHARE
@@ -331,7 +333,7 @@ def tested(images: frozenset[int], places: Sequence[Place], bounds: tuple[int, i
         return None
     if min(taking_part[i] for i in images) < max(3, 0.02 * closing):
         return None  # somebody in it hardly ever holds anything when they close
-    kind = _group_kind(len(images), kinds) if kinds else _sparse_kind(partly)
+    kind = group_kind(len(images), kinds) if kinds else sparse_kind(partly)
     if kind == "two":  # a member that holds zeros where it should not leaves one relation of two
         closes = [c and n >= 2 for c, n in zip(closes, independent, strict=True)]
         closing = sum(closes)
@@ -345,36 +347,6 @@ def tested(images: frozenset[int], places: Sequence[Place], bounds: tuple[int, i
         if not c and (first <= i < last or few or (bounds is not None and bounds[0] <= o < bounds[1]))
     )
     return Membership(tuple(sorted(images)), kind, closing, len(closes) - noisy, open_at) if kind else None
-
-
-def _kind(relation: Relation) -> str:
-    if relation.plain:
-        return "copies" if len(relation.images) == 2 else "sum"
-    if len(relation.basis) == len(relation.images) - 1 and _equal(relation):
-        return "copies"
-    return {1: "two less one", 2: "two"}.get(len(relation.basis), "more")
-
-
-def _equal(relation: Relation) -> bool:
-    """Whether the relations say that all are the same: every one adds up to zero over two images."""
-    return all((row != 0).sum() == 2 and len(set(row[row != 0].tolist())) == 1 for row in relation.basis)
-
-
-def _group_kind(count: int, kinds: Counter[str]) -> str:
-    """The kind that the full places agree on; where Q is the missing member, a P+Q group shows plain sums too."""
-    if not kinds:
-        return ""
-    if kinds["two less one"] and kinds["two"] < kinds["two less one"]:
-        return "two less one" if count > 2 else ""
-    kind = max(kinds, key=lambda k: (kinds[k], k))
-    if kind == "more":
-        return ""
-    return kind
-
-
-def _sparse_kind(partly: Counter[str]) -> str:
-    """The kind where never all hold something at once: a member that is missing shows only where it held something."""
-    return next((kind for kind in ("two less one", "two", "sum") if partly[kind] >= 2), "")
 
 
 def _chains(places: list[Place]) -> list[Membership]:

@@ -10,9 +10,9 @@ import numpy as np
 from .anchors import Anchors
 from .ballots import ROUND, bases_of
 from .cast import Cast
+from .certainty import pinned
 from .document import Evidence, Lineup
 from .hypotheses import Hypothesis
-from .judging import pinned
 from .membership import Membership
 from .table import Table, anything_before
 from .verdict import final_geometry, held_facts, read_volume, without_tail

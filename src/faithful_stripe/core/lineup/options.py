@@ -52,7 +52,8 @@ def options_of(
         found += _with_whole_spans(table, images, loose, extra, grounds, taken)
     copies = [g for g in groups if g.kind == "copies"]
     other_spans = bool(shape) and not copies and len(extra) >= max(shape) - 2
-    if extra and ((grounds and loose) or copies or other_spans):
+    neighbours = kinds and kinds <= {"chain", "ring", "open ring"}  # of whom one may share too little to be seen
+    if extra and ((grounds and loose) or copies or neighbours or other_spans):
         sizes = [table.pile.sources[i].size for i in images]
         middle = float(np.median(sizes))
         close = [i for i in extra if abs(table.pile.sources[i].size - middle) < middle / 16]

@@ -26,7 +26,7 @@ from .document import Lineup, Solution
 from .hypotheses import make_ballot
 from .judging import conclude, members_only
 from .mirrors import conclude_mirror
-from .options import options_of, with_borders
+from .options import PLENTY_FACTS, options_of, with_borders
 from .samples import Pile, Tell, silent
 from .search import search
 from .table import (
@@ -253,7 +253,8 @@ def solve_cluster(
             found = [replace(h, score=h.score - left_out) for h in again] + found
     ranked = sorted((with_prior(table, h, files + tables, starts, usual) for h in found), key=lambda h: -h.score)
     made = conclude(table, ranked, files, tables, starts) if ranked else None
-    if made is not None and not odd and primary is not None and _refuted(made):
+    poor = made is not None and made.best < TOTAL_NATS and primary is not None and len(primary) >= PLENTY_FACTS
+    if made is not None and not odd and primary is not None and (poor or _refuted(made)):
         other = solve_cluster(table, images, grounds, taken, alone, True)
         if other is not None and not _refuted(other):
             return other

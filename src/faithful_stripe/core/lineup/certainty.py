@@ -1,0 +1,71 @@
+"""Certainty: what an answer must show beside its lead and its proof before it is called certain."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from .anchors import Anchors
+from .ballots import before, chosen
+from .hypotheses import Hypothesis
+from .table import USUAL_STARTS, Table, anything_before
+from .verdict import fits, held_facts
+
+LEAST_TOLD, FITTING = 8, 0.6
+LEAST_OWN, OWN_FITTING = 3, 0.5
+"""Of so many addresses that something states, this share must hold what says so for an answer to be certain; and of
+those that are stated on one member."""
+
+
+def fits_most(h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> bool:
+    """Whether most of what states an address stands there; a file system that is whole on one image of a striped array
+    stands right in its first strip only, which proves nothing."""
+    real = [(a, base) for a, base in placed if not a.ground.guessed]
+
+    def told(images: Sequence[int] | None) -> tuple[int, int]:
+        parts = [a if images is None else chosen(a, np.isin(a.image, images)) for a, _base in real]
+        counts = [held_facts(h, part, base, a) for part, (a, base) in zip(parts, real, strict=True)]
+        return sum(c[0] for c in counts), sum(c[1] for c in counts)
+
+    held, stated = told(None)
+    own = [told(h.cast.columns[c]) for c in h.order if c is not None]
+    whole = stated < LEAST_TOLD or held >= FITTING * stated
+    return whole and all(s < LEAST_OWN or right >= OWN_FITTING * s for right, s in own)
+
+
+def pinned(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> bool:
+    """Whether something tells where the volume begins: a partition table, or a file system's own first structures; not
+    where data of the array stand before it, nor where all that would stand before it is wiped."""
+    first = {i for c in h.order if c is not None for i in h.cast.columns[c]}
+    if before(table, h) > 1:
+        return False
+    if h.start > 1 << 20 and h.start not in USUAL_STARTS and not anything_before(table, first, 1 << 20):
+        return False
+    for anchors, base in placed:
+        declared = anchors.ground.starts or (base == 0 and anchors.ground.head)
+        if anchors.ground.guessed and h.cast.level == "RAID1":
+            continue  # what counts up on one mirror may count rows of several
+        if declared and held_facts(h, anchors, base)[0]:
+            return True
+    return False
+
+
+def anchored(h: Hypothesis, column: int, placed: Sequence[tuple[Anchors, int]]) -> bool:
+    """Whether some structure of the placed grounds stands where it should on a column."""
+    for anchors, base in placed:
+        mine = np.isin(anchors.image, h.cast.columns[column])
+        who = np.full(int(mine.sum()), column, np.int64)
+        if fits(h, who, anchors.offset[mine], anchors.address[mine] + base).any():
+            return True
+    return False
+
+
+def untold(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> list[int]:
+    """Columns of which nothing says that they stand where they should: no relation with others, and no structure. One
+    that is left over may be the last member, or its data may start elsewhere."""
+    related = {i for g in table.groups for i in g.images}
+    return [
+        c for c in h.order
+        if c is not None and not related & set(h.cast.columns[c]) and not anchored(h, c, placed)
+    ]  # fmt: skip
