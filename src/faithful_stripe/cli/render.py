@@ -125,7 +125,12 @@ def waiting(what: str) -> Iterator[Tell]:
     from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
     from rich.text import Text
 
-    bar = Progress(TextColumn(what), BarColumn(bar_width=24), MofNCompleteColumn(), TextColumn("{task.description}"))
+    bar = Progress(
+        TextColumn(what),
+        BarColumn(24, complete_style="cyan", finished_style="cyan"),
+        MofNCompleteColumn(),
+        TextColumn("{task.description}"),
+    )
     task, best = bar.add_task("", total=None), Text("", no_wrap=True, overflow="ellipsis")
 
     def tell(text: str, done: int = 0, of: int = 0, /) -> None:
