@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
 
 from .anchors import Anchors
@@ -39,7 +39,7 @@ from .table import (
     lay_out,
     loose_images,
 )
-from .verdict import MARGIN_NATS, TOTAL_NATS
+from .verdict import FILES_FAIL, FILES_HOLD, MARGIN_NATS, TOTAL_NATS
 
 FIRST_BYTES = 12 << 20
 """What is read of a pile with plenty of data at first: when that makes everything certain, no more is."""
@@ -102,6 +102,9 @@ def solve_within(pile: Pile, tell: Tell, budget: int, moved_already: bool = Fals
                 taken |= {pile.names.index(m) for m in [*made.members, *made.stale] if m is not None}
     except KeyboardInterrupt:
         notes.append("stopped by hand: what was known until then is above")
+    for made in _spans_left(table, taken) if not notes else []:
+        found.append(made)
+        taken |= {pile.names.index(m) for m in made.members if m is not None}
     found = _perhaps_striped(found)
     rest = [] if notes else loose_images(table, taken)
     if len(rest) > (2 if found else 1):
@@ -135,6 +138,18 @@ def _apart(
     return moved_back(best, table.pile, apart) if best is not None else None
 
 
+def _spans_left(table: Table, taken: set[int]) -> Iterator[Lineup]:
+    """Spans of which only one image bears structures of a file system: it is larger than that image."""
+    tables = [a for a in table.anchors if a.ground.starts]
+    for anchors in table.anchors:
+        bound = anchors.ground.bound()
+        if len(bound) == 1 and not bound & taken and not anchors.ground.starts and not anchors.ground.guessed:
+            made = conclude_span(table, bound, [anchors], tables, taken)
+            if made is not None and made.verdict != "undecided":
+                yield made
+                return
+
+
 def _perhaps_striped(found: list[Lineup]) -> list[Lineup]:
     """Several mirrors of one size on which nothing stands in its place may be the sets of one RAID 10 as well."""
     alike = [
@@ -160,8 +175,11 @@ def _surer(other: Lineup, made: Lineup) -> bool:
 
 def _refuted(made: Lineup) -> bool:
     """Whether more of what was read in the volume speaks against an answer than for it."""
+    if made.verdict == "certain":
+        return False
     proof, against = (sum(e.count for e in made.evidence if e.kind == kind) for kind in ("proof", "against"))
-    return made.verdict != "certain" and against > max(LEAST_AGAINST, proof)
+    hold, fail = (sum(e.count for e in made.evidence if e.says == says) for says in (FILES_HOLD, FILES_FAIL))
+    return against > max(LEAST_AGAINST, proof) or fail > max(LEAST_AGAINST, 4 * hold)
 
 
 LEAST_AGAINST = 4
@@ -190,7 +208,11 @@ def solve_cluster(
     one_by_one = conclude_span(table, images, files, tables, taken) if not groups else None
     if one_by_one is not None and one_by_one.verdict != "undecided":
         return one_by_one
-    whole = unstriped(files, images) if not groups else set()
+    whole = unstriped(files, images) if all(g.kind == "copies" for g in groups) else set()
+    alike = next((g for g in groups if set(g.images) <= whole), None)
+    if alike is not None and images > set(alike.images):  # a mirror by itself, whatever else bears the same
+        return solve_cluster(table, set(alike.images), grounds, taken, True, odd)
+    whole = whole if not groups else set()
     if whole and len(images - whole) < 2:
         return one_by_one
     if whole:  # they are no members of what is striped
@@ -253,10 +275,11 @@ def solve_cluster(
             found = [replace(h, score=h.score - left_out) for h in again] + found
     ranked = sorted((with_prior(table, h, files + tables, starts, usual) for h in found), key=lambda h: -h.score)
     made = conclude(table, ranked, files, tables, starts) if ranked else None
-    poor = made is not None and made.best < TOTAL_NATS and primary is not None and len(primary) >= PLENTY_FACTS
+    plenty = primary is not None and len(primary) >= PLENTY_FACTS
+    poor = made is not None and plenty and (made.best < TOTAL_NATS or made.verdict == "undecided")
     if made is not None and not odd and primary is not None and (poor or _refuted(made)):
         other = solve_cluster(table, images, grounds, taken, alone, True)
-        if other is not None and not _refuted(other):
+        if other is not None and not _refuted(other) and (_surer(other, made) or _refuted(made)):
             return other
     if one_by_one is not None and (made is None or made.verdict == "undecided"):
         return one_by_one

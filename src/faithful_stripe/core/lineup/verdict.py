@@ -25,6 +25,9 @@ from .samples import Pile
 MARGIN_NATS, TOTAL_NATS = 12.0, 25.0
 """What `certain` needs beside a proof: lead over the next different answer, and evidence in all."""
 
+FILES_HOLD = "files over several strips whose own checksum holds"
+FILES_FAIL = "files over several strips whose own checksum fails (those in pieces do)"
+
 PROBABLE_NATS = 4.0
 MOST_FILES = 60
 TESTED_ROWS = 64
@@ -141,7 +144,7 @@ class Findings:
             says = f"structures kept out of the search stand where this lineup puts them, of {self.tested}"
             found.append(Evidence("proof", self.held, says))
         if self.files:
-            found.append(Evidence("proof", self.files, "files over several strips whose own checksum holds"))
+            found.append(Evidence("proof", self.files, FILES_HOLD))
         found += [
             Evidence("against", c, f"{kind} wrong in the rebuilt volume") for kind, c in self.proof.failed.items()
         ]
@@ -151,8 +154,7 @@ class Findings:
         if self.broken_rows:
             found.append(Evidence("against", self.broken_rows, f"rows whose copies differ, of {self.rows}"))
         if self.broken:
-            says = "files over several strips whose own checksum fails (those in pieces do)"
-            found.append(Evidence("against", self.broken, says))
+            found.append(Evidence("against", self.broken, FILES_FAIL))
         return found
 
 
@@ -210,10 +212,10 @@ def held_facts(h: Hypothesis, anchors: Anchors, base: int, whole: Anchors | None
     right = _standing(h, column, whole, base) if whole is not None else np.unique(address[hit])
     structure = who * (1 << 44) + offset
     standing = np.unique(structure[hit])
-    # one that may belong at several places, or of which another one stands right, is not against it
-    elsewhere = np.setdiff1d(
-        np.unique(structure[~np.isin(address, right)]), np.unique(structure[np.isin(address, right)])
-    )
+    # one that may belong at several places, or of which another one stands right, or that belongs where a member is
+    # missing (it is what parity holds of it), is not against it
+    told = np.isin(address, right) | (volume_map(h, address + base)[..., 0] < 0).all(axis=0)
+    elsewhere = np.setdiff1d(np.unique(structure[~told]), np.unique(structure[told]))
     return len(standing), len(standing) + len(elsewhere)
 
 
