@@ -88,6 +88,11 @@ def solve_within(pile: Pile, tell: Tell, budget: int, moved_already: bool = Fals
     found: list[Lineup] = []
     taken: set[int] = set()
     notes: list[str] = []
+
+    def keep(made: Lineup) -> None:
+        found.append(made)
+        taken.update(pile.names.index(m) for m in [*made.members, *made.stale] if m is not None)
+
     try:
         for images, grounds in clusters(table):
             made = solve_cluster(table, images - taken, grounds, taken)
@@ -95,24 +100,21 @@ def solve_within(pile: Pile, tell: Tell, budget: int, moved_already: bool = Fals
                 again = solve_cluster(table, images - taken, grounds, taken, alone=True)
                 made = again if again is not None and _better(again, made) else made
             if not moved_already and (made is None or made.verdict != "certain"):
-                apart = _apart(table, images - taken, grounds, tell, budget)
+                apart = _apart(table, images - taken, grounds, taken, tell, budget)
                 made = apart if apart is not None and (made is None or _surer(apart, made)) else made
             if made is not None:
-                found.append(made)
-                taken |= {pile.names.index(m) for m in [*made.members, *made.stale] if m is not None}
+                keep(made)
+        for made in _spans_left(table, taken):
+            keep(made)
+        found[:] = _perhaps_striped(found)
+        rest = loose_images(table, taken)
+        if len(rest) > (2 if found else 1):
+            grounds = [a for a in table.anchors if a.ground.bound() and a.ground.bound() <= set(rest)]
+            made = solve_cluster(table, set(rest), grounds, taken)
+            if made is not None and (made.verdict != "undecided" or not found):
+                keep(made)
     except KeyboardInterrupt:
         notes.append("stopped by hand: what was known until then is above")
-    for made in _spans_left(table, taken) if not notes else []:
-        found.append(made)
-        taken |= {pile.names.index(m) for m in made.members if m is not None}
-    found = _perhaps_striped(found)
-    rest = [] if notes else loose_images(table, taken)
-    if len(rest) > (2 if found else 1):
-        grounds = [a for a in table.anchors if a.ground.bound() and a.ground.bound() <= set(rest)]
-        made = solve_cluster(table, set(rest), grounds, taken)
-        if made is not None and (made.verdict != "undecided" or not found):
-            found.append(made)
-            taken |= {pile.names.index(m) for m in made.members if m is not None}
     unused = tuple(pile.names[i] for i in range(len(pile)) if i not in taken)
     if pile.unreadable:
         notes.append(f"{pile.unreadable} blocks could not be read")
@@ -120,7 +122,7 @@ def solve_within(pile: Pile, tell: Tell, budget: int, moved_already: bool = Fals
 
 
 def _apart(
-    table: Table, images: set[int], grounds: Sequence[Anchors], tell: Tell, budget: int
+    table: Table, images: set[int], grounds: Sequence[Anchors], taken: set[int], tell: Tell, budget: int
 ) -> Lineup | None:  # fmt: skip
     """The lineup of images whose data start at different places, where their structures say so."""
     files = [g for g in grounds if not g.ground.starts]
@@ -133,8 +135,9 @@ def _apart(
     pile = moved(table.pile, apart)
     arrays = solve_within(pile, tell, budget, True).arrays
     table.pile.bytes_read += pile.bytes_read
-    names = _names(table.pile, apart)
-    best = max(arrays, key=lambda a: len(names & set(a.members)), default=None)
+    names, others = _names(table.pile, apart), _names(table.pile, taken) - {None}
+    free = [a for a in arrays if not others & {*a.members, *a.stale}]
+    best = max(free, key=lambda a: len(names & set(a.members)), default=None)
     return moved_back(best, table.pile, apart) if best is not None else None
 
 
