@@ -15,8 +15,9 @@ import numpy as np
 from ..errors import StripeError
 from .anchors import Anchors
 from .ballots import add_algebra, entry_of, joint
-from .hypotheses import Hypothesis, hits_of, make_ballot, same_answer, votes_of
+from .hypotheses import Hypothesis, hits_of, make_ballot, votes_of
 from .junctions import Scorer, parity_votes
+from .sameness import same_answer
 from .table import Table
 from .verdict import MARGIN_NATS, Findings, read_volume, rebuilt
 

@@ -17,10 +17,11 @@ from .cast import Cast, layouts_of
 from .certainty import anchored, fits_most, pinned, untold
 from .document import Evidence, Lineup
 from .gaps import GAP_NATS, PARITY_LEVELS, Judged, better_in_gaps, moved_to_gaps, told
-from .hypotheses import MISSING_NATS, Hypothesis, make_ballot, same_answer, same_parity
+from .hypotheses import MISSING_NATS, Hypothesis, make_ballot
 from .membership import Membership, places_of, survey_at, tested
 from .outdated import culprit, unread
 from .rows import broken_rows
+from .sameness import same_answer, same_parity
 from .samples import BEST
 from .search import search
 from .table import Table

@@ -15,11 +15,12 @@ from ..source import BlockSource
 from .anchors import Anchors
 from .carve import Carved, length_if_sound
 from .document import Evidence
-from .hypotheses import Hypothesis, volume_map
+from .hypotheses import Hypothesis
 from .marks import ext
 from .membership import Place
 from .proof import Proof, prove_ext4
 from .rows import test_copies
+from .sameness import volume_map
 from .samples import Pile
 
 MARGIN_NATS, TOTAL_NATS = 12.0, 25.0
