@@ -22,7 +22,8 @@ Floats = npt.NDArray[np.float64]
 Int64 = npt.NDArray[np.int64]
 
 CELL_BYTES = 16 << 10
-"""Facts of one column within so many bytes are one vote: many in one strip are hardly more than one fact."""
+"""Facts of one column within so many bytes are one vote: many in one strip are hardly more than one fact. The grid is
+the images' own, so that the same facts weigh the same under every start."""
 
 FACT_NATS, ZERO_NATS, ROLE_NATS = 2.0, 1.5, 1.5
 MISSING_NATS = 3.0
@@ -117,14 +118,14 @@ def hypotheses(
         for strip in [s for s in sizes or strips() if cast.gap % s == 0]:
             known: dict[int, Floats] = {}  # what roles and empty cells say does not depend on where the ground starts
             for base, start, hit, where in _placed(chosen, strip, ballot, bases, starts, cast.phase):
-                cells = _cell_votes(ballot, hit, start) if len(ballot.who) else np.empty(0)
+                cells = _cell_votes(ballot, hit) if len(ballot.who) else np.empty(0)
                 if start not in known:
                     known[start] = relation_votes(chosen, strip, start, ballot)
                 # what all facts that fit would give, whatever the order, and each column where relations say most
                 most = float(cells.sum()) + float(known[start].max(axis=1).clip(0).sum())
                 if most < best * 0.5:
                     continue
-                votes = known[start] + fact_votes(chosen, start, ballot, where, hit)
+                votes = known[start] + fact_votes(chosen, ballot, where, hit)
                 order, score = assign(votes, cast)
                 score -= MISSING_NATS * cast.missing
                 best = max(best, score)
@@ -205,13 +206,13 @@ def _start_candidates(shifts: Int64, starts: Sequence[int]) -> list[int]:
     return [*(int(s) for s in starts if s in values), *(int(v) for v in top)]
 
 
-def _cell_votes(ballot: Ballot, hit: npt.NDArray[np.bool_], start: int) -> Floats:
-    _key, counts = _cells(ballot, hit, start)
+def _cell_votes(ballot: Ballot, hit: npt.NDArray[np.bool_]) -> Floats:
+    _key, counts = _cells(ballot, hit)
     return FACT_NATS * (1 + np.log(counts))
 
 
-def _cells(ballot: Ballot, hit: npt.NDArray[np.bool_], start: int) -> tuple[Int64, Floats]:
-    keys = ballot.who[hit] * (1 << 40) + (ballot.offset[hit] - start) // CELL_BYTES
+def _cells(ballot: Ballot, hit: npt.NDArray[np.bool_]) -> tuple[Int64, Floats]:
+    keys = ballot.who[hit] * (1 << 40) + ballot.offset[hit] // CELL_BYTES
     values, inverse = np.unique(keys, return_inverse=True)
     counts = np.bincount(inverse, weights=ballot.count[hit]).astype(np.float64) if len(values) else np.empty(0)
     return values, counts
@@ -221,17 +222,17 @@ def votes_of(
     chosen: Layout, strip: int, start: int, ballot: Ballot, position: Int64, hit: npt.NDArray[np.bool_]
 ) -> Floats:
     """(columns, positions) nats for each column at each position."""
-    return relation_votes(chosen, strip, start, ballot) + fact_votes(chosen, start, ballot, position, hit)
+    return relation_votes(chosen, strip, start, ballot) + fact_votes(chosen, ballot, position, hit)
 
 
 def fact_votes(
-    chosen: Layout, start: int, ballot: Ballot, position: Int64, hit: npt.NDArray[np.bool_]
+    chosen: Layout, ballot: Ballot, position: Int64, hit: npt.NDArray[np.bool_]
 ) -> Floats:  # fmt: skip
     """(columns, positions) nats by structures that state their address: those of one cell are one vote."""
     n = chosen.members
     votes = np.zeros((ballot.columns, n))
     if hit.any():
-        keys = (ballot.who[hit] * n + position[hit]) * (1 << 40) + (ballot.offset[hit] - start) // CELL_BYTES
+        keys = (ballot.who[hit] * n + position[hit]) * (1 << 40) + ballot.offset[hit] // CELL_BYTES
         values, inverse = np.unique(keys, return_inverse=True)
         weight = FACT_NATS * (1 + np.log(np.bincount(inverse, weights=ballot.count[hit])))
         np.add.at(votes.reshape(-1), values >> 40, weight)
