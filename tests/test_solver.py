@@ -113,11 +113,13 @@ def test_every_level_is_solved(volumes, content, spec, gone, tmp_path):
     assert array.verdict == "probable" or content not in ("log", "noise")  # nothing there proves where it begins
 
 
-def test_p_is_not_taken_for_q(volumes, tmp_path):
-    spec = Spec("RAID6", 5, 16384, "parity-N", "continuation", "before-p", "data-index")
+@pytest.mark.parametrize("exponent", ["data-index", "member-position"])
+def test_p_is_not_taken_for_q_nor_one_rule_of_q_for_the_other(volumes, exponent, tmp_path):
+    spec = Spec("RAID6", 5, 16384, "parity-N", "continuation", "before-p", exponent)
     case = pile(tmp_path, volumes / "xfs.img", spec)
     (array,) = solve_images(case.images).arrays
     pattern = array.geometry.pattern
+    assert array.geometry.layout.q_exponent == exponent
     for row in range(10):
         wanted = {case.names[m]: kind for m, (kind, _k) in enumerate(spec.row(row)) if kind in "PQ"}
         index = pattern.index[row % pattern.rows].tolist()

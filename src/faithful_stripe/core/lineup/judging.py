@@ -211,7 +211,8 @@ def plainest(judged: Judged, candidates: Sequence[Hypothesis]) -> Judged:
         return h.cast.missing, h.cast.layouts.index(h.layout)
 
     best = judged.h
-    same = [h for h in candidates if rank(h) < rank(best) and same_answer(h, best) and same_parity(h, best)]
+    alike = [h for h in candidates if rank(h) < rank(best) and h.layout.q_exponent == best.layout.q_exponent]
+    same = [h for h in alike if same_answer(h, best) and same_parity(h, best)]
     if not same:
         return judged
     return replace(judged, h=replace(min(same, key=rank), score=judged.h.score, runner_up=judged.h.runner_up))

@@ -57,17 +57,14 @@ class Pile:
         return self._ranges[image]
 
     def blocks(self, image: int, start: int, count: int) -> Blocks:
-        """`count` blocks from byte `start` on: uint8 (count, BLOCK); zeros where they cannot be read."""
+        """`count` blocks from byte `start` on: uint8 (count, BLOCK); zeros where sectors cannot be read."""
         out = np.zeros((count, BLOCK), np.uint8)
         try:
             self.sources[image].read_into(start, out)
         except BlockSourceError:
-            for i in range(count):
-                try:
-                    self.sources[image].read_into(start + i * BLOCK, out[i])
-                except BlockSourceError:
-                    out[i] = 0
-                    self.unreadable += 1
+            for i in range(count):  # sector by sector: one that is lost takes no other with it
+                out[i] = self.stretch(image, start + i * BLOCK, BLOCK)
+            return out
         self.bytes_read += count * BLOCK
         return out
 
