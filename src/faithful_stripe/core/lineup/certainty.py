@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 import numpy as np
 
+from ..arrays.geometry import Geometry
 from .anchors import Anchors
 from .ballots import before, chosen
 from .hypotheses import Hypothesis
@@ -22,14 +23,20 @@ def fits_most(h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> bool:
     """Whether most of what states an address stands there; a file system that is whole on one image of a striped array
     stands right in its first strip only, which proves nothing."""
     real = [(a, base) for a, base in placed if not a.ground.guessed]
+    count = h.layout.members
+    made = Geometry(h.layout, h.strip, (h.start,) * count, (1 << 60,) * count)
 
-    def told(images: Sequence[int] | None) -> tuple[int, int]:
-        parts = [a if images is None else chosen(a, np.isin(a.image, images)) for a, _base in real]
+    def told(position: int | None) -> tuple[int, int]:
+        column = None if position is None else h.order[position]
+        parts = [a for a, _base in real]
+        if position is not None and column is not None:  # where it holds parity, a copy of something may stand
+            images = h.cast.columns[column]
+            parts = [chosen(a, np.isin(a.image, images) & (made.to_volume(position, a.offset) >= 0)) for a in parts]
         counts = [held_facts(h, part, base, a) for part, (a, base) in zip(parts, real, strict=True)]
         return sum(c[0] for c in counts), sum(c[1] for c in counts)
 
     held, stated = told(None)
-    own = [told(h.cast.columns[c]) for c in h.order if c is not None]
+    own = [told(position) for position, c in enumerate(h.order) if c is not None]
     whole = stated < LEAST_TOLD or held >= FITTING * stated
     return whole and all(s < LEAST_OWN or right >= OWN_FITTING * s for right, s in own)
 
