@@ -55,9 +55,10 @@ def find_anchors(stock: Stock, tell: Tell = silent, guess: bool = True) -> list[
     """
     found: list[Ground] = table.heads(stock)
     whole = sum(source.size for source in stock.pile.sources)
-    for number, family in enumerate(FAMILIES if guess else KNOWN):
+    families = FAMILIES if guess else KNOWN
+    for number, family in enumerate(families):
         name = family.__name__.rsplit(".", 1)[-1]
-        tell(f"structures of {name} that state their own address", number, len(FAMILIES))
+        tell(f"structures of {name} that state their own address", number, len(families))
         for ground in family.heads(stock):
             if ground.size > SIZE_FACTOR * whole:
                 continue  # the parity of two heads looks like one, but for its numbers

@@ -88,7 +88,6 @@ def _agreed(places: Int64, images: int) -> tuple[int, int, list[int]]:
     if not len(places):
         return 0, 0, []
     keys, counts = np.unique(places[:, :3], axis=0, return_counts=True)
-    alike = np.zeros(0)
     values, number = np.unique(keys[:, 2], return_inverse=True)
     per_start = np.zeros((len(values), images), np.int64)
     np.maximum.at(per_start, (number, keys[:, 0]), counts)

@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 
 from ..arrays.layout import Layout, layout
 from ..arrays.levels import LEVELS, MOST_MEMBERS, MOST_SPANS, GeometryError
-from .membership import Membership
+from .membership import PLAIN_SHARE, Membership
 
 Column = tuple[int, ...]
 
@@ -146,7 +146,9 @@ def _mirrors(groups: Sequence[Membership], loose: Sequence[Column]) -> list[Cast
     columns = [*sets, *loose]
     if len(columns) == 1:
         alike = [Cast("RAID1", (layout("RAID1", len(sets[0])),), tuple((i,) for i in sets[0]), (), 1)]
-        if groups[0].closing < 0.85 * groups[0].blocks and len(sets[0]) == 2:  # what is left of three that share rows
+        if (
+            groups[0].closing < PLAIN_SHARE * groups[0].blocks and len(sets[0]) == 2
+        ):  # what is left of three that share rows
             alike += _made("RAID1E", [(i,) for i in sets[0]], 3)
         return alike
     # of what lies about, some may take no part

@@ -22,11 +22,9 @@ from .ballots import bases_of
 from .carve import length_if_sound
 from .document import Evidence, Lineup
 from .hypotheses import CELL_BYTES, FACT_NATS, strips
-from .marks import ext
-from .proof import Proof, prove_ext4
 from .standing import Structures, standing
 from .table import Table
-from .verdict import MARGIN_NATS, TOTAL_NATS
+from .verdict import MARGIN_NATS, TOTAL_NATS, walked
 
 Int64 = npt.NDArray[np.int64]
 
@@ -198,7 +196,8 @@ def _chained(table: Table, grounds: Sequence[Ground], found: Sequence[Placed], t
         return None
     best.sort(key=lambda b: (-b[0], -b[1]))
     alone = len(best) == 1 or best[0][:2] != best[1][:2]
-    return _concluded(table, grounds, start, best[0][2], ranked, alone and (best[0][1] > 0 or bool(known)))
+    _whole, spanning, chain = best[0]
+    return _concluded(table, grounds, start, chain, ranked, spanning, alone and (spanning > 0 or bool(known)))
 
 
 def _unplaced(table: Table, grounds: Sequence[Ground], ranked: Sequence[Placed], taken: set[int]) -> list[int]:
@@ -247,22 +246,18 @@ def _geometry(chain: Chain, start: int) -> Concatenation:
 
 
 def _concluded(
-    table: Table, grounds: Sequence[Ground], start: int, chain: Chain, placed: Sequence[Placed], alone: bool
+    table: Table, grounds: Sequence[Ground], start: int, chain: Chain, placed: Sequence[Placed], spanning: int,
+    alone: bool,
 ) -> Lineup:  # fmt: skip
     """Read the volume, and say how sure that is.
 
-    alone  whether no other order of the images fits as well, and what members keep at their end is known
+    spanning  files that hold over the borders of members
+    alone     whether no other order of the images fits as well, and what members keep at their end is known
     """
     pile, made = table.pile, _geometry(chain, start)
     members = [image for image, _size in chain]
     volume = Array(made, [None if i is None else pile.sources[i] for i in members], name="rebuilt volume")
-    proof = Proof()
-    for anchors, base in grounds:
-        facts = anchors.ground.facts
-        if isinstance(facts, ext.Facts) and facts.sb.checksums and facts.groups is not None:
-            part = prove_ext4(volume, base, 4000, 24, known=(facts.sb, facts.groups))
-            for kind in {*part.held, *part.failed}:
-                proof.note(kind, part.held.get(kind, 0), part.failed.get(kind, 0))
+    proof = walked(volume, grounds)
     held = standing(made, members, Structures(tuple(a for a, _b in grounds), tuple(b for _a, b in grounds)))
     words = " and ".join(a.ground.words for a, _base in grounds)
     anchors, base = grounds[0]
@@ -271,7 +266,6 @@ def _concluded(
         *(Evidence("proof", c, f"{kind} correct in the rebuilt volume") for kind, c in proof.held.items()),
         *(Evidence("against", c, f"{kind} wrong in the rebuilt volume") for kind, c in proof.failed.items()),
     ]
-    spanning = _files_over_edges(table, made, chain)
     if spanning:
         evidence.append(Evidence("proof", spanning, "files over two members whose own checksum holds"))
     complete = None not in members

@@ -159,6 +159,18 @@ class Findings:
         return found
 
 
+def walked(volume: BlockSource, grounds: Sequence[tuple[Anchors, int]]) -> Proof:
+    """What the file systems that have checksums prove about a volume, each walked from where it starts."""
+    proof = Proof()
+    for anchors, base in grounds:
+        facts = anchors.ground.facts
+        if isinstance(facts, ext.Facts) and facts.sb.checksums and facts.groups is not None:
+            part = prove_ext4(volume, base, 4000, 24, known=(facts.sb, facts.groups))
+            for kind in dict.fromkeys((*part.held, *part.failed)):
+                proof.note(kind, part.held.get(kind, 0), part.failed.get(kind, 0))
+    return proof
+
+
 def read_volume(
     h: Hypothesis,
     pile: Pile,
@@ -173,14 +185,7 @@ def read_volume(
     """
     found = Findings()
     volume = rebuilt(h, pile)
-    for anchors, base in grounds:
-        facts = anchors.ground.facts
-        if isinstance(facts, ext.Facts) and facts.sb.checksums and facts.groups is not None:
-            part = prove_ext4(volume, base, 4000, 24, known=(facts.sb, facts.groups))
-            for kind, count in part.held.items():
-                found.proof.note(kind, count, 0)
-            for kind, count in part.failed.items():
-                found.proof.note(kind, 0, count)
+    found.proof = walked(volume, grounds)
     for anchors, base in kept_out:
         whole = next((a for a, _base in grounds if a.ground is anchors.ground), anchors)
         held, tested = held_facts(h, anchors, base, whole)
