@@ -1,7 +1,7 @@
 """The solver on random piles: how often it is right, undecided, wrong, and wrong though it says certain.
 
 Piles come from the independent slicer and real file systems in `tests`; an answer is right when every strip of the
-volume stands where the slicer put it.
+volume stands where the slicer put it and, with P and Q, Q is counted by the slicer's rule.
 
     python benchmarks/accuracy.py --seed 1 --cases 200
 """
@@ -15,8 +15,10 @@ import tempfile
 import time
 import traceback
 from collections import Counter
+from collections.abc import Sequence
 from concurrent.futures import ProcessPoolExecutor
 from contextlib import ExitStack
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -24,6 +26,7 @@ sys.path.insert(0, str(Path(__file__).resolve().parents[1]))
 
 from tests.cases import Case, draw, make, truth
 from tests.piles import make_volumes
+from tests.slicer import Spec
 
 from faithful_stripe.core.lineup.document import Lineup, Solution
 from faithful_stripe.core.lineup.samples import Pile
@@ -40,7 +43,7 @@ def verdict_of(case: Case, arrays: tuple[Lineup, ...]) -> tuple[str, str]:
     if not chosen:
         return "undecided", "none"
     best = max(chosen, key=lambda a: len(mine & {m for m in a.members if m}))
-    right = placed_right(case, best)
+    right = placed_right(case, best) and counted_right(case, best)
     if best.verdict == "undecided":
         return "undecided", best.verdict
     if not right and case.damage == "stale" and best.verdict == "probable" and "out of date" in best.settle:
@@ -66,6 +69,37 @@ def placed_right(case: Case, answer: Lineup) -> bool:
             if {f for f in found if f[0]} != {w for w in wanted if w[0]}:
                 return False
     return True
+
+
+def counted_right(case: Case, answer: Lineup) -> bool:
+    """Whether P and Q stand, and Q counts each member, as the slicer wrote them; asked of an answer whose strips stand
+    right. The answer's rule is put into the slicer's words, and both spell the equations of the first rows."""
+    spec, layout = case.spec, answer.geometry.layout
+    if spec.level not in ("RAID6", "RAID60"):
+        return True
+    said = replace(
+        spec, strip=answer.geometry.strip_bytes, rotation=layout.rotation, data=layout.data, q_place=layout.q_place,
+        q_exponent=layout.q_exponent,
+    )  # fmt: skip
+    at = spec.start
+    while at < spec.start + 2 * spec.members * spec.strip:
+        mine, row = _equation(spec, case.names, at), (at - spec.start) // said.strip
+        if mine != _equation(said, answer.members, spec.start + row * said.strip):
+            return False
+        at += min(spec.strip, said.strip)
+    return True
+
+
+def _equation(spec: Spec, names: Sequence[str | None], at: int) -> list[list[tuple[str, str, int]]]:
+    """Per span, what each member is in the row at `at` and how Q counts it, by name; a missing one has no name."""
+    cells, n = spec.row((at - spec.start) // spec.strip), spec.members // spec.spans
+    return [
+        sorted(
+            (names[span * n + m] or "", cells[span * n + m][0], factor)
+            for m, factor in enumerate(spec.coefficients(cells, span))
+        )
+        for span in range(spec.spans)
+    ]
 
 
 class Failing:

@@ -170,8 +170,11 @@ def make(case: Case, rng: random.Random, volume: Path, foreign: Path, place: Pat
 
 
 def _headed(volume: Path) -> bool:
-    """Whether a volume is a FAT, an exFAT, or an ext of a single group, which has no copy of its superblock."""
+    """Whether a volume is a FAT, an exFAT, an ext of a single group, which has no copy of its superblock, or behind an
+    MBR, of which there is no copy either: with it goes what tells where the volume began."""
     head = _read(volume, 0, 2048)
+    if head[510:512] == b"\x55\xaa" and head[446:447] in (b"\0", b"\x80") and head[450] not in (0, 0xEE):
+        return True
     if head[1080:1082] == b"\x53\xef":
         blocks, per_group = (int.from_bytes(head[1024 + at : 1028 + at], "little") for at in (4, 32))
         return blocks <= per_group

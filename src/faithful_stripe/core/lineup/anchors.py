@@ -11,7 +11,7 @@ from types import ModuleType
 import numpy as np
 import numpy.typing as npt
 
-from .marks import btrfs, counted, ext, fat, ntfs, swap, table, xfs
+from .marks import btrfs, counted, ends, ext, fat, ntfs, swap, table, xfs
 from .marks.ground import Ground, Stock
 from .samples import Tell, silent
 
@@ -21,6 +21,8 @@ FACT_BYTES = 4096
 """Anchors of one image closer than this that say the same are one fact."""
 
 MOST_FACTS = 20_000
+
+KNOWN_SHARE = 0.5
 
 SIZE_FACTOR = 4
 """No file system is so many times larger than all images together."""
@@ -63,11 +65,27 @@ def find_anchors(stock: Stock, tell: Tell = silent, guess: bool = True) -> list[
             if ground.size > SIZE_FACTOR * whole:
                 continue  # the parity of two heads looks like one, but for its numbers
             family.search(stock, ground)
+            ends.search(stock, ground)
             found.append(ground)
     named = {i for ground in found if not ground.guessed and not ground.starts for i in ground.bound()}
-    found = [g for g in found if g.key != ext.LISTS or not named & {int(i) for f in g.found for i in f[1]}]
+    found = [g for g in found if g.key != ext.LISTS or not (named & images_of(g) or _known(g, found))]
     made = [facts_of(ground) for ground in found]
     return sorted((a for a in made if len(a)), key=lambda a: -len(a))
+
+
+def images_of(ground: Ground) -> set[int]:
+    """Images on which some structure of a ground is."""
+    return set(ground.arrays()[0].tolist())
+
+
+def _known(lists: Ground, found: list[Ground]) -> bool:
+    """Whether most structures of a guessed ground are those of another one."""
+    mine = set(zip(*(part.tolist() for part in lists.arrays()[:2]), strict=True))
+    theirs = (
+        set(zip(*(part.tolist() for part in g.arrays()[:2]), strict=True))
+        for g in found if g is not lists and not g.guessed
+    )  # fmt: skip
+    return any(len(mine & other) > KNOWN_SHARE * len(mine) for other in theirs)
 
 
 def facts_of(ground: Ground) -> Anchors:

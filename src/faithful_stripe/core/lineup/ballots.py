@@ -235,7 +235,8 @@ def with_prior(
     for ground in grounds:
         if ground.ground.starts:
             nats += 2 * DECLARED_NATS * min(2, held_facts(h, ground, 0)[0])
-    return replace(h, score=h.score + nats - LEFT_OUT_NATS * min(8, before(table, h)))
+    nats -= LEFT_OUT_NATS * min(8, before(table, h))
+    return replace(h, score=h.score + nats, runner_up=h.runner_up + nats)  # another order begins where this one does
 
 
 def _filled_before(table: Table, start: int, images: set[int]) -> bool:

@@ -45,27 +45,29 @@ def strip_and_phase(pile: Pile, places: Sequence[Place], images: Sequence[int], 
             found.append(border)
     if not found:
         return None
-    strip = 0
+    strip, sure = 0, len(found) >= LEAST_BORDERS
     for border in found[1:]:
         strip = gcd(strip, abs(border - found[0]))
-    for border in found[:INSPECTED] if len(found) >= LEAST_BORDERS else []:
-        strip = _divided(pile, images, members, border, strip)
-    if strip % LEAST_STRIP or (not strip and len(found) >= LEAST_BORDERS):
+    for border in found[:INSPECTED] if sure else []:
+        strip, seen = _divided(pile, images, members, border, strip)
+        sure = sure and seen
+    if strip % LEAST_STRIP or (not strip and sure):
         return None
-    return (strip, found[0] % strip) if len(found) >= LEAST_BORDERS else (-strip, found[0])
+    return (strip, found[0] % strip) if sure else (-strip, found[0])
 
 
-def _divided(pile: Pile, images: Sequence[int], members: int, border: int, strip: int) -> int:
-    """The strip size, smaller where roles change within what was taken for one strip."""
+def _divided(pile: Pile, images: Sequence[int], members: int, border: int, strip: int) -> tuple[int, bool]:
+    """The strip size, smaller where roles change within what was taken for one strip, and whether it was seen where
+    they do: rows that do not tell who is who may lie between."""
     step = max(LEAST_STRIP, strip // 16 // LEAST_STRIP * LEAST_STRIP)
     last: tuple[int, Roles] | None = None
     for offset in range(border, border + strip, step):
         here = _roles_at(pile, images, members, offset)
         if here is not None and last is not None and here != last[1]:
             inner = _border(pile, images, members, last, (offset, here))
-            return gcd(strip, inner - border) if inner is not None else strip
+            return (gcd(strip, inner - border), True) if inner is not None else (strip, False)
         last = (offset, here) if here is not None else last
-    return strip
+    return strip, True
 
 
 def _roles(place: Place, images: Sequence[int], members: int) -> Roles | None:

@@ -132,6 +132,17 @@ def unstriped(files: Sequence[Anchors], images: set[int]) -> set[int]:
     return {one.image for one in placed if one.cells >= LEAST_CELLS}
 
 
+def whole_on(files: Sequence[Anchors], image: int) -> bool:
+    """Whether an image bears most of a file system at its one distance; a set of a striped array bears its share."""
+    for anchors in files:
+        one = _placed(anchors, image)
+        if one is not None:
+            here = (anchors.image == image) & (anchors.address - anchors.offset == one.distance)
+            if len(np.unique(anchors.address[here])) > AGREED * len(np.unique(anchors.address)):
+                return True
+    return False
+
+
 def _placed(anchors: Anchors, image: int) -> Placed | None:
     """An image with its distance, where one holds all over it."""
     mine = anchors.image == image

@@ -162,16 +162,27 @@ def judge(
                     judged.append(Judged(other, findings, other.score + findings.nats))
         judged.sort(key=lambda j: -j.total)
     judged[0] = refined(table, plainest(judged[0], candidates), placed, kept)
-    near = exchanged(judged[0].h)
-    if near is not None:
-        findings = read_volume(near, table.pile, placed, kept, table.carved)
-        best = judged[0].h
-        own = (
-            best.score + told(table, near, placed) - told(table, best, placed)
-        )  # no other order has more than the second
-        judged.append(Judged(near, findings, min(best.runner_up, own) + findings.nats))
+    best = judged[0].h
+    near = [h for h in (exchanged(best), spans_exchanged(table, best, placed)) if h is not None]
+    for other in near:
+        findings = read_volume(other, table.pile, placed, kept, table.carved)
+        own = best.score + told(table, other, placed) - told(table, best, placed)
+        # no other order has more than the second
+        judged.append(Judged(other, findings, min(best.runner_up, own) + findings.nats))
     top, rest = judged[0], sorted(judged[1:], key=lambda j: -j.total)
     return [top, *rest]
+
+
+def spans_exchanged(table: Table, best: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> Hypothesis | None:
+    """The hypothesis with two whole spans exchanged of which least says that they do not stand so: what a proof must be
+    able to refuse, too."""
+    k, spans = best.layout.span_members, best.layout.spans
+    found = []
+    for a, b in combinations(range(spans if best.cast.level in PARITY_LEVELS else 1), 2):
+        order = list(best.order)
+        order[a * k : a * k + k], order[b * k : b * k + k] = order[b * k : b * k + k], order[a * k : a * k + k]
+        found.append(replace(best, order=tuple(order)))
+    return max(found, key=lambda h: told(table, h, placed), default=None)
 
 
 MOST_WEAK, ROUNDS = 8, 4

@@ -26,6 +26,9 @@ def options_of(
     if all(g.closing < WEAK_SHARE * g.blocks for g in groups) and (groups or not found):
         found += casts(images, ())  # relations that hold in a part of the places may be those of almost empty rows
     bound = {i for a in grounds for i in a.ground.bound()} & images
+    related = {i for g in groups for i in g.images}
+    if groups and not {i for a in grounds if not a.ground.guessed for i in a.ground.bound()} & images - related:
+        found += casts(related, groups)  # on the others is only what looks like structures
     if groups and not any(bound <= set(c.images) for c in found):  # the same file system on more than what is related
         found += casts(images, ())
     if not groups:
@@ -38,7 +41,7 @@ def options_of(
     alike = [
         g for g in table.groups
         if g not in groups and not set(g.images) & taken
-        and (shape == {len(g.images) + (g.kind == "two less one")} or kinds == {g.kind} == {"copies"})
+        and (shape == {len(g.images) + (g.kind == "two less one")} or (kinds == {g.kind} and g.kind in IN_PIECES))
         and (g.kind in kinds or "sum" not in kinds | {g.kind})
     ]  # fmt: skip
     alike = [g for g in alike if not _of_another(table, grounds, g)]
@@ -66,6 +69,10 @@ def options_of(
                 found += casts(images | some | {i for g in alike for i in g.images}, groups + alike)
     return found
 
+
+IN_PIECES = ("copies", "chain")
+"""Kinds of groups of which one array may have several of unequal size: its mirror sets, and what is left of a chain
+without a member."""
 
 MOST_LEFT_OUT = 3
 MOST_ALIKE = 4

@@ -9,7 +9,8 @@ from ..arrays.rebuild import check_rows
 from ..errors import StripeError
 from .membership import NOISE_VALUES
 
-UNREAD_BYTES = 7 * 512
+UNREAD_BYTES, UNREAD_SHARE = 7 * 512, 32
+"""What copies may differ by in a row: a few sectors, or a small part of a long strip, one in so many."""
 
 
 def test_rows(array: Array, most: int) -> tuple[int, int]:
@@ -21,7 +22,7 @@ def test_rows(array: Array, most: int) -> tuple[int, int]:
 def test_copies(array: Array, most: int) -> tuple[int, int]:
     """Rows of copies that were tested, and those that differ by more than a few sectors, which could not be read; rows
     that hold noise on every member were never written, and say nothing."""
-    tested, broken = broken_rows(array, most, UNREAD_BYTES)
+    tested, broken = broken_rows(array, most, max(UNREAD_BYTES, array.geometry.strip_bytes // UNREAD_SHARE))
     unwritten = sum(_noise(array, row) for row in broken)
     return tested - unwritten, len(broken) - unwritten
 

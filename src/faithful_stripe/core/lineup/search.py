@@ -183,12 +183,31 @@ def search(
             tell(f"{entry.words}, by what goes on from strip to strip", number, len(entries))
             chosen = [h for h in entry.seeds if h.score > top.score - SEED_NATS][:SEEDS]
             found += [_climb(entry, h) for h in chosen]
-        return sorted(found, key=lambda h: -h.score)
+        return sorted(found + _siblings(entries, found), key=lambda h: -h.score)
     found = []
     for number, entry in enumerate(entries):
         tell(f"{entry.words}, by what goes on from strip to strip", number, len(entries))
         found += [_climb(entry, h) for h in _blind(entry.reader, starts)]
     return sorted(found, key=lambda h: -h.score)
+
+
+def _siblings(entries: Sequence[Entry], found: Sequence[Hypothesis]) -> list[Hypothesis]:
+    """The other layouts under the strip and start of the best hypothesis: where structures are few, they say no less of
+    those, and which are looked at would be a matter of chance."""
+    best = max(found, key=lambda h: h.score, default=None)
+    if best is None:
+        return []
+    known = {(id(h.cast), h.layout) for h in found if (h.strip, h.start, h.base) == (best.strip, best.start, best.base)}
+    made = []
+    for entry in entries:
+        cast = entry.reader.cast
+        if cast.strip in (0, best.strip) and best.strip and cast.gap % best.strip == 0:
+            order = (*range(len(cast.columns)), *(None,) * cast.missing)[: cast.positions]
+            made += [
+                _climb(entry, Hypothesis(cast, chosen, best.strip, best.start, best.base, order, 0.0))
+                for chosen in cast.layouts if (id(cast), chosen) not in known
+            ]  # fmt: skip
+    return made
 
 
 def _by_votes(entry: Entry, bases: Sequence[int], starts: Sequence[int], odd: bool = False) -> list[Hypothesis]:
@@ -321,7 +340,8 @@ def _mates(reader: Reader, chosen: Layout, seed: Hypothesis) -> Callable[[npt.ND
     scale = MATE_NATS * min(total, 80) / max(1, total)
 
     def worth(orders: npt.NDArray[np.int64]) -> Floats:
-        found: Floats = scale * counts[rows, orders[:, first], orders[:, second]].sum(axis=1)
+        # what is equal where other strips should stand speaks against it as much
+        found: Floats = scale * (2 * counts[rows, orders[:, first], orders[:, second]].sum(axis=1) - total)
         return found
 
     return worth

@@ -21,14 +21,14 @@ from .ballots import (
     with_prior,
 )
 from .cast import casts
-from .concatenated import conclude_span, unstriped
+from .concatenated import conclude_span, unstriped, whole_on
 from .document import Lineup, Solution
-from .hypotheses import make_ballot
+from .hypotheses import Hypothesis, make_ballot
 from .judging import conclude, members_only
 from .mirrors import conclude_mirror
 from .options import PLENTY_FACTS, options_of, with_borders
 from .samples import Pile, Tell, silent
-from .search import search
+from .search import Entry, search
 from .table import (
     STOCK_BYTES,
     USUAL_STARTS,
@@ -212,7 +212,8 @@ def solve_cluster(
     if one_by_one is not None and one_by_one.verdict != "undecided":
         return one_by_one
     whole = unstriped(files, images) if all(g.kind == "copies" for g in groups) else set()
-    alike = next((g for g in groups if set(g.images) <= whole), None)
+    named = [a for a in files if not a.ground.guessed]
+    alike = next((g for g in groups if set(g.images) <= whole and whole_on(named, g.images[0])), None)
     if alike is not None and images > set(alike.images):  # a mirror by itself, whatever else bears the same
         return solve_cluster(table, set(alike.images), grounds, taken, True, odd)
     whole = whole if not groups else set()
@@ -255,12 +256,12 @@ def solve_cluster(
             shifted = row_shifts(found[0], base)
             bases = list(dict.fromkeys([*bases, base, *(b for _s, b in shifted)]))
             usual = list(dict.fromkeys([*usual, *(s for s, _b in shifted)]))
-            found = search([e for e in entries if e.reader.cast is found[0].cast], bases, usual)[:60]
+            found = search(_likely(entries, found), bases, usual)[:60]
     if primary is not None and found and found[0].start not in USUAL_STARTS and not primary.ground.starts:
         # the same places with the ground further on in the volume, and data that start where they usually do
         least = found[0].start % found[0].strip
         more = [b for s in dict.fromkeys((*usual, *USUAL_STARTS, least)) for b in moved_bases(found[0], s)]
-        entries = [e for e in entries if e.reader.cast is found[0].cast]
+        entries = _likely(entries, found)
         # beside the one that is known: scores of one search only are comparable
         found = [*search(entries, list(dict.fromkeys([found[0].base, *more])), usual)[:60], *found] if more else found
     if primary is None and found:  # where data start is seen on the images that take part
@@ -295,6 +296,17 @@ def solve_cluster(
         return mirror if weak or plain else made
     wider = made is not None and several and made.best >= TOTAL_NATS
     return made if wider else mirror or made
+
+
+LIKELY_NATS, MOST_LIKELY = 20.0, 3
+"""How far behind the best a cast may be to be looked at once more with it, and how many are."""
+
+
+def _likely(entries: Sequence[Entry], found: Sequence[Hypothesis]) -> list[Entry]:
+    """The entries whose casts are behind the best hypotheses."""
+    near = [id(h.cast) for h in found if h.score > found[0].score - LIKELY_NATS]
+    first = list(dict.fromkeys(near))[:MOST_LIKELY]
+    return [e for e in entries if id(e.reader.cast) in first]
 
 
 def _standing(answer: Lineup, kinds: tuple[str, ...] = ("anchors", "pages")) -> int:

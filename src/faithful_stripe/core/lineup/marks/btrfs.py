@@ -10,10 +10,12 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from .ground import SECTOR, Ground, Stock, hits, little, numbers
+from ..samples import Bytes
+from .ground import END, SECTOR, Ground, Stock, hits, little, numbers
 
 COPIES = (64 << 10, 64 << 20, 256 << 30)
-_CHUNK_ITEM, _CHUNK_TREE, _EXTENT_TREE = 228, 3, 2
+_INODE_ITEM, _EXTENT_ITEM, _CHUNK_ITEM = 1, 108, 228
+_EXTENT_TREE, _CHUNK_TREE, _FILE_TREE, _FIRST_SUBVOLUME = 2, 3, 5, 256
 _STRIPE = 64 << 10
 """What every chunk states as its stripe, striped or not."""
 
@@ -21,6 +23,7 @@ _HEADER, _ITEM = 101, 25
 _PART = 4096
 _MOST_CHUNKS = 10_000
 _MOST_LEAVES = 24
+_MOST_FILE_LEAVES = 2000
 
 
 @dataclass
@@ -43,7 +46,9 @@ def heads(stock: Stock) -> list[Ground]:
             fsid, node, bytenr = sb[0x20:0x30].tobytes(), little(sb, 0x94, 4), little(sb, 0x30, 8)
             if node not in (4096, 8192, 16384, 32768, 65536) or bytenr not in COPIES:
                 continue
-            ground = found.setdefault(fsid, Ground(fsid, "btrfs", little(sb, 0x70, 8), facts=Facts(fsid, node)))
+            made = Ground(fsid, "btrfs", little(sb, 0x70, 8), facts=Facts(fsid, node), weak=(END,))
+            ground = found.setdefault(fsid, made)
+            ground.filled = min(4096, little(sb, 0x90, 4))
             ground.add("superblock", piece.image, piece.offset + row * SECTOR, bytenr)
             ground.head |= bytenr == COPIES[0]
             facts = ground.facts
@@ -85,6 +90,7 @@ def search(stock: Stock, ground: Ground) -> None:
     wanted = np.frombuffer(facts.fsid, np.uint8)
     nodes: list[tuple[int, int, int]] = []
     leaves: list[tuple[int, bytes]] = []
+    files = Files()
     for piece in stock:
         rows = hits(piece.sectors, 0x20, facts.fsid[:2])
         rows = rows[(piece.sectors[rows, 0x20:0x30] == wanted).all(axis=1)]
@@ -100,6 +106,8 @@ def search(stock: Stock, ground: Ground) -> None:
             if owner == _CHUNK_TREE and level == 0 and whole is not None:
                 _chunk_leaf(whole.tobytes(), facts)
                 leaves.append((piece.offset + row * SECTOR, whole[:_PART].tobytes()))
+            if owner == _FILE_TREE or owner >= _FIRST_SUBVOLUME:
+                files.read(level, whole)
     for at, head in leaves[:_MOST_LEAVES] if facts.node > _PART else []:
         _cut_leaf(stock, facts, at % _PART, head)
     for image, offset, bytenr in nodes:
@@ -107,6 +115,46 @@ def search(stock: Stock, ground: Ground) -> None:
             if logical <= bytenr < logical + length:
                 for place in places:
                     ground.add("tree node", image, offset, place + bytenr - logical)
+
+    for end in files.ends():
+        for logical, (length, _generation, places) in facts.chunks.items():
+            if logical < end <= logical + length:
+                ground.add_ends(-1, [place + end - logical for place in places])
+
+
+@dataclass
+class Files:
+    """What leaves of file trees tell: sizes by inode, and extents as (inode, offset in the file, bytes, logical
+    address)."""
+
+    leaves: int = 0
+    sizes: dict[int, int] = field(default_factory=dict)
+    extents: set[tuple[int, int, int, int]] = field(default_factory=set)
+
+    def read(self, level: int, whole: Bytes | None) -> None:
+        """Note a node, where it is a leaf that was read in one."""
+        if level or whole is None or self.leaves >= _MOST_FILE_LEAVES:
+            return
+        self.leaves += 1
+        node = whole.tobytes()
+        for i in range(min(little(node, 0x60, 4), (len(node) - _HEADER) // _ITEM)):
+            at = _HEADER + _ITEM * i
+            inode, kind, offset = little(node, at, 8), node[at + 8], little(node, at + 9, 8)
+            item = node[_HEADER + little(node, at + 17, 4) :][: little(node, at + 21, 4)]
+            if kind == _INODE_ITEM and len(item) >= 24:
+                self.sizes[inode] = little(item, 16, 8)
+            elif kind == _EXTENT_ITEM and len(item) >= 53 and item[20] == 1 and not item[16]:  # neither packed nor here
+                address = little(item, 21, 8)
+                if address:
+                    self.extents.add((inode, offset, little(item, 45, 8), address + little(item, 37, 8)))
+
+    def ends(self) -> list[int]:
+        """One past the last byte of each file, as logical addresses."""
+        return [
+            address + size - offset
+            for inode, offset, length, address in self.extents
+            if offset < (size := self.sizes.get(inode, 0)) <= offset + length
+        ]
 
 
 def _cut_leaf(stock: Stock, facts: Facts, phase: int, head: bytes) -> None:

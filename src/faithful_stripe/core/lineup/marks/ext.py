@@ -14,7 +14,7 @@ import numpy as np
 from ...formats import ext4
 from ...formats.crc32c import advance, crc_many, state_before
 from ..samples import Bytes
-from .ground import SECTOR, Ground, Int64, Piece, Stock, hits, numbers
+from .ground import END, SECTOR, Ground, Int64, Piece, Stock, hits, numbers
 
 
 @dataclass
@@ -88,7 +88,7 @@ def _lists(stock: Stock, named: set[int]) -> Ground | None:
 
 def _weak(sb: ext4.Superblock) -> tuple[str, ...]:
     bound = () if sb.checksums else ("directory inode", "directory", "block bitmap")
-    return ("indirect block", *bound)
+    return ("indirect block", END, *bound)
 
 
 def search(stock: Stock, ground: Ground) -> None:
@@ -99,11 +99,15 @@ def search(stock: Stock, ground: Ground) -> None:
     _descriptors(stock, facts)
     if facts.groups is None or not len(facts.groups):
         return
+    ground.filled = min(facts.sb.block, 4096)
     directories: dict[int, int] = {}
     for piece in stock:
         for phase in facts.phases:
             if facts.sb.checksums and facts.sb.inode_size >= 256:
                 _inodes(piece, phase, ground, facts, directories)
+            else:
+                _offsets, records = piece.grid(phase % facts.sb.inode_size, facts.sb.inode_size)
+                ground.add_ends(piece.image, _file_ends(facts.sb, records))
             _bitmaps(piece, phase, ground, facts)
             _indirect(piece, phase, ground, facts)
     for phase in facts.phases:
@@ -114,16 +118,6 @@ def search(stock: Stock, ground: Ground) -> None:
             _linked_directories(stock, phase, ground, facts)
 
 
-def _grid(piece: Piece, phase: int, step: int) -> tuple[Int64, Bytes]:
-    """(offsets on the image, records) of `step` bytes on the file system's grid, those that are not zero."""
-    first = (phase - piece.offset) % step
-    count = max(0, min(len(piece.data) - first, len(piece.data)) // step)
-    records = piece.data[first : first + count * step].reshape(count, step)
-    inside = np.arange(count) * step + first < 64 << 10
-    rows = np.flatnonzero(inside & records.any(axis=1))
-    return piece.offset + first + rows * step, records[rows]
-
-
 def _descriptors(stock: Stock, facts: Facts) -> None:
     """The longest run of sound group descriptors anywhere, from group 0 on."""
     sb = facts.sb
@@ -132,7 +126,7 @@ def _descriptors(stock: Stock, facts: Facts) -> None:
     best = 0
     for piece in stock:
         for phase in facts.phases:
-            offsets, blocks = _grid(piece, phase, sb.block)
+            offsets, blocks = piece.grid(phase, sb.block)
             for row in _descriptor_rows(sb, blocks):
                 want = min(sb.groups * sb.desc_size, stock.pile.sources[piece.image].size - int(offsets[row]))
                 data = stock.pile.stretch(piece.image, int(offsets[row]), want // sb.desc_size * sb.desc_size).tobytes()
@@ -177,7 +171,7 @@ def _inodes(piece: Piece, phase: int, ground: Ground, facts: Facts, directories:
     """Inode records tell their number through their checksum; one-block directories are noted: seed -> address."""
     sb, groups = facts.sb, facts.groups
     assert groups is not None
-    offsets, records = _grid(piece, phase % sb.inode_size, sb.inode_size)
+    offsets, records = piece.grid(phase % sb.inode_size, sb.inode_size)
     kind = records[:, 1] >> 4
     likely = np.isin(kind, (1, 2, 4, 6, 8, 10, 12)) & records[:, 0x1A:0x1C].any(axis=1) & (records[:, 0x80] >= 4)
     likely &= (records[:, 0x81] == 0) & (records[:, 0x80] % 4 == 0)
@@ -191,15 +185,50 @@ def _inodes(piece: Piece, phase: int, ground: Ground, facts: Facts, directories:
     address = groups.inode_table[np.where(good, group, 0)] * sb.block + index * sb.inode_size
     good &= address % 512 == (offsets - phase) % 512
     ground.add("inode", piece.image, offsets[good], address[good])
+    ground.add_ends(-1, _file_ends(sb, records[good]))
     for row in np.flatnonzero(good & (records[:, 1] >> 4 == 4)).tolist():
         inode = ext4.parse_inode(int(number[row]), records[row].tobytes())
         if inode.extents:
             directories[ext4.directory_seed(sb, inode)] = inode.extents[0][2] * sb.block
 
 
+def _file_ends(sb: ext4.Superblock, records: Bytes) -> Int64:
+    """One past the last byte of each file in inode records, in bytes. A file mapped by indirect blocks is taken to lie
+    in one run, each list of blocks before what it lists."""
+    kept = (records[:, 1] >> 4 == 8) & records[:, 0x1A:0x1C].any(axis=1) & ~records[:, 0x14:0x18].any(axis=1)
+    kept &= ~records[:, 0x6C:0x70].any(axis=1) & records[:, 4:8].any(axis=1)  # not empty, and below 4 GiB
+    records = np.ascontiguousarray(records[kept])
+    last, within = np.divmod(numbers(records, 4, "<u4") - 1, sb.block)
+    rows = np.arange(len(records))
+
+    count = numbers(records, 0x2A, "<u2")
+    in_extents = (records[:, 0x20:0x24].view("<u4")[:, 0] & 0x80000) > 0
+    in_extents &= (numbers(records, 0x28, "<u2") == 0xF30A) & (numbers(records, 0x2E, "<u2") == 0)
+    in_extents &= (count >= 1) & (count <= 4)
+    at = 0x28 + 12 * np.where(in_extents, count, 1)
+    extent = records[rows[:, None], at[:, None] + np.arange(12)]
+    first, length = numbers(extent, 0, "<u4"), numbers(extent, 4, "<u2")
+    block = numbers(extent, 8, "<u4") + (numbers(extent, 6, "<u2") << 32) + last - first
+    block[~(in_extents & (first <= last) & (last < first + length) & (length <= 0x8000))] = 0
+
+    per = sb.block // 4
+    pointers = np.ascontiguousarray(records[:, 0x28 : 0x28 + 60]).view("<u4").astype(np.int64)
+    beyond = last - 12 - per
+    direct = np.where(
+        last < 12,
+        pointers[rows, np.minimum(last, 11)],
+        np.where(beyond < 0, pointers[:, 12] + last - 11, pointers[:, 13] + beyond + beyond // per + 2),
+    )
+    mapped = (records[:, 0x22] & 0x08 == 0) & (pointers[:, 0] > sb.first_block) & (beyond < per * per)
+    mapped &= (last < 12) | (pointers[:, 12] > 0)
+    block = np.where(mapped, direct, block)
+    good = (block > sb.first_block) & (block < sb.blocks)
+    return (block * sb.block + within + 1)[good]
+
+
 def _checked_directories(piece: Piece, phase: int, ground: Ground, facts: Facts, directories: dict[int, int]) -> None:
     """First blocks of directories: the CRC run backwards gives the seed, and that the directory."""
-    offsets, blocks = _grid(piece, phase, facts.sb.block)
+    offsets, blocks = piece.grid(phase, facts.sb.block)
     rows = np.flatnonzero(ext4.has_directory_tail(blocks) & (blocks[:, 6] == 1) & (blocks[:, 8] == 0x2E))
     if not len(rows) or not directories:
         return
@@ -216,7 +245,7 @@ def _bitmaps(piece: Piece, phase: int, ground: Ground, facts: Facts) -> None:
     """Blocks that are a group's bitmap: by the checksum in its descriptor, or by the number of free bits."""
     sb, groups = facts.sb, facts.groups
     assert groups is not None
-    offsets, blocks = _grid(piece, phase, sb.block)
+    offsets, blocks = piece.grid(phase, sb.block)
     if not len(offsets):
         return
     for name, bits, sums, where, free_at in (
@@ -243,7 +272,7 @@ def _bitmaps(piece: Piece, phase: int, ground: Ground, facts: Facts) -> None:
 def _indirect(piece: Piece, phase: int, ground: Ground, facts: Facts) -> None:
     """Blocks that list consecutive blocks stand just before the first of them (files mapped without extents)."""
     sb = facts.sb
-    offsets, blocks = _grid(piece, phase, sb.block)
+    offsets, blocks = piece.grid(phase, sb.block)
     if not len(offsets):
         return
     entries = np.ascontiguousarray(blocks[:, :64]).view("<u4").astype(np.int64)
@@ -263,7 +292,7 @@ def _linked_directories(stock: Stock, phase: int, ground: Ground, facts: Facts) 
     inodes: list[tuple[int, int, int, int]] = []  # image, offset, first block, links
     blocks: list[tuple[int, int, int, int]] = []  # image, offset, inode number, folders listed
     for piece in stock:
-        offsets, records = _grid(piece, phase % sb.inode_size, sb.inode_size)
+        offsets, records = piece.grid(phase % sb.inode_size, sb.inode_size)
         likely = (records[:, 1] >> 4 == 4) & (numbers(records, 4, "<u4") == sb.block)
         likely &= (numbers(records, 0x1A, "<u2") >= 2) & (numbers(records, 0x1C, "<u4") > 0)
         for offset, record in zip(offsets[likely].tolist(), records[likely], strict=True):
@@ -272,7 +301,7 @@ def _linked_directories(stock: Stock, phase: int, ground: Ground, facts: Facts) 
             first = extents[0][2] if extents else int.from_bytes(data[0x28:0x2C], "little")
             if sb.first_block < first < sb.blocks:
                 inodes.append((piece.image, offset, first, int.from_bytes(data[0x1A:0x1C], "little")))
-        offsets, wide = _grid(piece, phase, sb.block)
+        offsets, wide = piece.grid(phase, sb.block)
         marked = (wide[:, 4] == 12) & (wide[:, 5] == 0) & (wide[:, 6] == 1) & (wide[:, 8] == 0x2E)
         marked &= (wide[:, 18] == 2) & (wide[:, 20] == 0x2E) & (wide[:, 21] == 0x2E)
         for offset, block in zip(offsets[marked].tolist(), wide[marked], strict=True):

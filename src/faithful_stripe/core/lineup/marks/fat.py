@@ -10,9 +10,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from .ground import SECTOR, Ground, Piece, Stock, hits, little, numbers
+from .ground import END, SECTOR, Ground, Int64, Piece, Stock, hits, little, numbers
 
-_WEAK = ("directory", "table sector", "table head", "information sector", "root directory", "up-case table")
+_WEAK = (END, "directory", "table sector", "table head", "information sector", "root directory", "up-case table")
 
 _LEAST_COUNTING = 24
 """Entries of an allocation-table sector that must point to the next cluster before the sector counts."""
@@ -88,11 +88,15 @@ def search(stock: Stock, ground: Ground) -> None:
     """Anchors of one FAT or exFAT."""
     facts = ground.facts
     assert isinstance(facts, Facts)
+    ground.filled = min(facts.cluster, 4096)
+    ground.grid = facts.heap % ground.filled
     for piece in stock:
         if facts.exfat:
             _root(piece, ground, facts)
+            _listed_exfat(piece, ground, facts)
         else:
             _directories(piece, ground, facts)
+            _listed(piece, ground, facts)
         _table_heads(piece, ground, facts)
         if facts.width == 12:
             _counting_12(piece, ground, facts)
@@ -110,6 +114,31 @@ def _directories(piece: Piece, ground: Ground, facts: Facts) -> None:
         address = facts.heap + (cluster - 2) * facts.cluster
         good = (cluster >= 2) & (address < ground.size)
         ground.add("directory", piece.image, (piece.offset + rows * SECTOR)[good], address[good])
+
+
+def _listed(piece: Piece, ground: Ground, facts: Facts) -> None:
+    """Files in what may be directory entries; each is taken to lie in one run."""
+    entries = piece.sectors.reshape(-1, 32)
+    rows = np.flatnonzero(np.isin(entries[:, 11], (0x20, 0x00)) & np.isin(entries[:, 12], (0, 8, 16, 24)))
+    entries = entries[rows]
+    name = entries[:, :11]
+    lower = ((name >= 0x61) & (name <= 0x7A)).any(axis=1)
+    entries = np.ascontiguousarray(entries[(name >= 0x20).all(axis=1) & ~lower & ~np.isin(name[:, 0], (0x2E, 0xE5))])
+    cluster = numbers(entries, 26, "<u2") | (numbers(entries, 20, "<u2") << 16 if facts.width == 32 else 0)
+    _end(piece, ground, facts, cluster, numbers(entries, 28, "<u4"))
+
+
+def _listed_exfat(piece: Piece, ground: Ground, facts: Facts) -> None:
+    """The same for exFAT, where a file's entry is followed by one with its place and size."""
+    entries = piece.sectors.reshape(-1, 32)
+    rows = np.flatnonzero((entries[:-1, 0] == 0x85) & (entries[1:, 0] == 0xC0) & (entries[:-1, 4] & 0x10 == 0))
+    placed = np.ascontiguousarray(entries[rows + 1])
+    _end(piece, ground, facts, numbers(placed, 20, "<u4"), numbers(placed, 24, "<u8"))
+
+
+def _end(piece: Piece, ground: Ground, facts: Facts, cluster: Int64, size: Int64) -> None:
+    good = (cluster >= 2) & (size > 0) & (size < ground.size)
+    ground.add_ends(piece.image, facts.heap + (cluster[good] - 2) * facts.cluster + size[good])
 
 
 def _table_heads(piece: Piece, ground: Ground, facts: Facts) -> None:

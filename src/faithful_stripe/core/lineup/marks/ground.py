@@ -17,6 +17,9 @@ Int64 = npt.NDArray[np.int64]
 
 SECTOR = 512
 
+END = "file end"
+"""The kind of structure that is a file's last block, told by what stands behind the file's end."""
+
 
 @dataclass(frozen=True)
 class Piece:
@@ -45,6 +48,28 @@ class Piece:
         rows = rows[rows * SECTOR + length <= len(self.data)]
         return rows, self.data[rows[:, None] * SECTOR + np.arange(length)]
 
+    def grid(self, phase: int, step: int) -> tuple[Int64, Bytes]:
+        """(offsets on the image, records) of `step` bytes at `phase` past a multiple of that, those that are not
+        zero."""
+        first = (phase - self.offset) % step
+        count = max(0, min(len(self.data) - first, len(self.data)) // step)
+        records = self.data[first : first + count * step].reshape(count, step)
+        inside = np.arange(count) * step + first < PIECE
+        rows = np.flatnonzero(inside & records.any(axis=1))
+        return self.offset + first + rows * step, records[rows]
+
+
+@dataclass(frozen=True)
+class Ends:
+    """Where files end by their metadata: arrays of one length.
+
+    image    int64: on which the metadata stand; -1 where they name their file system
+    address  int64: one past the file's last byte, from the ground's start
+    """
+
+    image: Int64
+    address: Int64
+
 
 @dataclass
 class Ground:
@@ -56,6 +81,8 @@ class Ground:
     head     whether its own start was found, not only copies
     starts   where partitions start in it, in bytes: a table's
     found    anchors by kind: (kind, image, offsets, addresses)
+    ends     where its files end; what is zeroed past a file's end, at least, is the rest of `filled` bytes, counted
+             from `grid` on
     """
 
     key: bytes
@@ -64,6 +91,9 @@ class Ground:
     head: bool = False
     starts: set[int] = field(default_factory=set)
     found: list[tuple[str, Int64, Int64, Int64]] = field(default_factory=list)
+    ends: list[Ends] = field(default_factory=list)
+    filled: int = 0
+    grid: int = 0
     facts: object = None
     guessed: bool = False
     """Whether the meaning of its structures was only guessed: what stands elsewhere is no contradiction then."""
@@ -81,6 +111,14 @@ class Ground:
         addresses = np.atleast_1d(np.asarray(address, np.int64))
         if len(offsets):
             self.found.append((kind, np.full(len(offsets), image, np.int64), offsets, addresses))
+
+    def add_ends(self, image: int, address: npt.ArrayLike) -> None:
+        """Files that end before these addresses, by metadata on this image (-1: on any, for they name the file
+        system)."""
+        ends = np.atleast_1d(np.asarray(address, np.int64))
+        ends = ends[(ends > 0) & (ends <= self.size)]
+        if len(ends):
+            self.ends.append(Ends(np.full(len(ends), image, np.int64), ends))
 
     @property
     def kinds(self) -> dict[str, int]:
@@ -107,6 +145,10 @@ class Stock:
 
     def __iter__(self) -> Iterator[Piece]:
         return iter(self.pieces)
+
+    def of(self, image: int) -> list[Piece]:
+        """The stretches of one image."""
+        return [piece for piece in self.pieces if piece.image == image]
 
 
 def read_stock(pile: Pile, budget: int, tell: Tell = silent) -> Stock:

@@ -9,9 +9,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from .ground import SECTOR, Ground, Piece, Stock, hits, little, numbers
+from .ground import END, SECTOR, Ground, Piece, Stock, hits, little, numbers
 
 _DATA = 0x80
+
+_MOST_ENDS = 20_000
+"""Files whose ends are noted, at most."""
 
 
 @dataclass
@@ -42,7 +45,7 @@ def heads(stock: Stock) -> list[Ground]:
             if not 0 < size < 1 << 55 or facts.table >= size:
                 continue
             ground = found.setdefault(
-                boot[72:80], Ground(boot[72:80], "NTFS", size, facts=facts, weak=("file record",))
+                boot[72:80], Ground(boot[72:80], "NTFS", size, facts=facts, weak=("file record", END))
             )
             for address in (0, size):
                 ground.add("boot sector", piece.image, piece.offset + row * SECTOR, address)
@@ -64,6 +67,10 @@ def search(stock: Stock, ground: Ground) -> None:
             for number, record in zip(numbers(records, 44, "<u4").tolist(), records, strict=True):
                 if number == 0 and not facts.runs:
                     facts.runs = _table_runs(record.tobytes())
+    ground.filled = min(facts.cluster, 4096)
+    for piece, _rows, records in places:
+        if sum(len(e.address) for e in ground.ends) < _MOST_ENDS:
+            ground.add_ends(piece.image, [e for r in records if (e := _file_end(facts, r.tobytes()))])
     for piece, rows, records in places:
         number = numbers(records, 44, "<u4")
         address = _addresses(facts, number)
@@ -87,17 +94,37 @@ def _addresses(facts: Facts, number: np.ndarray) -> np.ndarray:
     return found
 
 
-def _table_runs(record: bytes) -> tuple[tuple[int, int], ...]:
-    """The run list of the unnamed data attribute of a file record."""
+def _data(record: bytes) -> bytes:
+    """The unnamed data attribute of a file record, where it lies outside the record; else nothing."""
     at = little(record, 20, 2)
     while at + 64 < len(record):
         kind, length = little(record, at, 4), little(record, at + 4, 4)
         if kind == 0xFFFFFFFF or length < 24:
             break
         if kind == _DATA and record[at + 8] == 1 and record[at + 9] == 0:
-            return _runs(record[at + little(record, at + 32, 2) : at + length])
+            return record[at : at + length]
         at += length
-    return ()
+    return b""
+
+
+def _table_runs(record: bytes) -> tuple[tuple[int, int], ...]:
+    """The run list of the unnamed data attribute of a file record."""
+    data = _data(record)
+    return _runs(data[little(data, 32, 2) :]) if data else ()
+
+
+def _file_end(facts: Facts, record: bytes) -> int:
+    """One past the last byte of the file of a record, in bytes; 0 where that is not told: a folder, a small file that
+    lies in the record, a packed or sparse one, or one in so many pieces that it needs more records."""
+    data = _data(record)
+    if little(record, 22, 2) & 3 != 1 or len(data) < 64 or little(data, 12, 2) or little(data, 16, 8):
+        return 0
+    size, passed = little(data, 48, 8), 0
+    for count, first in _runs(data[little(data, 32, 2) :]):
+        if passed < size <= passed + count * facts.cluster:
+            return first * facts.cluster + size - passed
+        passed += count * facts.cluster
+    return 0
 
 
 def _runs(data: bytes) -> tuple[tuple[int, int], ...]:

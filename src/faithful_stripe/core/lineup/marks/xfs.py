@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ...formats.crc32c import crc_many
-from .ground import SECTOR, Ground, Piece, Stock, big, hits, numbers
+from .ground import END, SECTOR, Ground, Piece, Stock, big, hits, numbers
 
 _SHORT_BLOCKS = (b"AB3B", b"AB3C", b"IAB3", b"FIB3", b"RMB3", b"R3FC")
 _DIRECTORY_BLOCKS = (b"XDB3", b"XDD3", b"XDF3", b"XARM")
@@ -53,7 +53,7 @@ def heads(stock: Stock) -> list[Ground]:
             )  # fmt: skip
             if sane:
                 size = big(sb, 8, 8) * facts.block
-                weak = ("group header",) if facts.version == 4 else ()
+                weak = (END, "group header") if facts.version == 4 else (END,)
                 ground = found.setdefault(facts.uuid, Ground(facts.uuid, "XFS", size, facts=facts, weak=weak))
                 if facts.version == 4:  # which names it; all copies but the first are marked unfinished
                     groups = range(1, min(facts.ag_count, MOST_GROUPS)) if sb[126] else (0,)
@@ -67,8 +67,10 @@ def search(stock: Stock, ground: Ground) -> None:
     """Anchors of one XFS."""
     facts = ground.facts
     assert isinstance(facts, Facts)
+    ground.filled = min(facts.block, 4096)
     for piece in stock:
         _headers(piece, ground, facts)
+        _file_ends(piece, ground, facts)
         if facts.version == 5:
             _inodes(piece, ground, facts)
             _blocks(piece, ground, facts)
@@ -87,6 +89,34 @@ def _headers(piece: Piece, ground: Ground, facts: Facts) -> None:
         address = group * facts.ag_blocks * facts.block + place * facts.sector
         ground.add("group header", piece.image, (piece.offset + rows * SECTOR)[good], address[good])
         ground.head |= bool(place == 1 and (group[good] == 0).any())
+
+
+def _file_ends(piece: Piece, ground: Ground, facts: Facts) -> None:
+    """Files by their inodes, those of which at most as many extents as fit into them place the data."""
+    if facts.inode < SECTOR:
+        halves = piece.sectors.reshape(-1, facts.inode)
+        records = halves[hits(halves, 0, b"IN")]
+    else:
+        _rows, records = piece.records(hits(piece.sectors, 0, b"IN"), facts.inode)
+    kept = (records[:, 2] >> 4 == 8) & (records[:, 5] == 2) & (records[:, 4] == (3 if facts.version == 5 else 2))
+    if facts.version == 5:
+        kept &= (records[:, 160:176] == np.frombuffer(facts.uuid, np.uint8)).all(axis=1)
+    records = np.ascontiguousarray(records[kept])
+    fork = 176 if facts.version == 5 else 100
+    size, count = numbers(records, 56, ">u8"), numbers(records, 76, ">u4")
+    fits = (size > 0) & (size < 1 << 50) & (count >= 1) & (count <= (facts.inode - fork) // 16)
+    records, size, count = records[fits], size[fits], count[fits]
+    at = fork + 16 * (count - 1)
+    extent = records[np.arange(len(records))[:, None], at[:, None] + np.arange(16)]
+    high, low = (np.ascontiguousarray(extent[:, i : i + 8]).view(">u8")[:, 0].astype(np.uint64) for i in (0, 8))
+    first = ((high >> np.uint64(9)) & np.uint64((1 << 54) - 1)).astype(np.int64)
+    block = ((high & np.uint64(511)) << np.uint64(43) | low >> np.uint64(21)).astype(np.int64)
+    length = (low & np.uint64((1 << 21) - 1)).astype(np.int64)
+    group, within = block >> facts.ag_log, block & ((1 << facts.ag_log) - 1)
+    past = size - first * facts.block
+    good = (past > 0) & (past <= length * facts.block) & (group < facts.ag_count) & (within < facts.ag_blocks)
+    end = (group * facts.ag_blocks + within) * facts.block + past
+    ground.add_ends(-1 if facts.version == 5 else piece.image, end[good])
 
 
 def _inodes(piece: Piece, ground: Ground, facts: Facts) -> None:
