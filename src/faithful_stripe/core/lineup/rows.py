@@ -9,7 +9,7 @@ from ..arrays.rebuild import check_rows
 from ..errors import StripeError
 from .membership import NOISE_VALUES
 
-UNREAD_BYTES, UNREAD_SHARE = 7 * 512, 32
+UNREAD_BYTES, UNREAD_SHARE = 7 * 512, 16
 """What copies may differ by in a row: a few sectors, or a small part of a long strip, one in so many."""
 
 

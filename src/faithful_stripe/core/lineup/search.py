@@ -6,6 +6,7 @@ import zlib
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from functools import reduce
+from itertools import product
 
 import numpy as np
 import numpy.typing as npt
@@ -47,6 +48,9 @@ ODD_BELOW = 0.5
 """Strips that are not powers of two are tried where fewer of the facts than this fit."""
 
 MATE_NATS = 1.0
+
+BROKEN_OFF = -0.5
+"""Mean nats for going on at borders where images do break off: elsewhere they go on."""
 
 CUT_ERROR = 0.7
 """Nats by which the mean over the few borders that are looked at first may be wrong."""
@@ -187,7 +191,7 @@ def search(
     found = []
     for number, entry in enumerate(entries):
         tell(f"{entry.words}, by what goes on from strip to strip", number, len(entries))
-        found += [_climb(entry, h) for h in _blind(entry.reader, starts)]
+        found += [_climb(entry, h) for h in _blind(entry.reader, starts, odd)]
     return sorted(found, key=lambda h: -h.score)
 
 
@@ -228,17 +232,20 @@ def _explained(entry: Entry) -> float:
     return entry.seeds[0].facts / most if most and entry.seeds else 0.0 if most else 1.0
 
 
-def _blind(reader: Reader, starts: Sequence[int]) -> list[Hypothesis]:
-    """Geometries to climb in where nothing votes: strips at whose borders the images themselves break off."""
+def _blind(reader: Reader, starts: Sequence[int], odd: bool = False) -> list[Hypothesis]:
+    """Geometries to climb in where nothing votes: strips at whose borders the images themselves break off; odd: of all
+    sizes, not of the powers of two alone."""
     cuts: dict[tuple[int, int], float] = {}
-    for start in starts:
-        for strip in [reader.cast.strip] if reader.cast.strip else strips():
+    for sizes in ([reader.cast.strip] if reader.cast.strip else strips(), odd_strips()):
+        for start, strip in product(starts, sizes):
             made = reader.tables(strip, start, 24)
             if made is not None and len(made.rows) >= LEAST_ROWS:
                 columns = made.natural.shape[1] - (1 if reader.computed else 0)
                 diagonal = np.einsum("rii->ri", made.onward)[:, :columns]
                 judged = diagonal[diagonal != 0]
                 cuts[strip, start] = float(judged.mean()) if len(judged) >= LEAST_BORDERS else 9.0
+        if not odd or reader.cast.strip or min(cuts.values(), default=0.0) < BROKEN_OFF:
+            break  # at every border of some strip the images break off: no other size need be looked at
     if not cuts:
         return []
     least, most = min(cuts.values()), max(cuts.values())

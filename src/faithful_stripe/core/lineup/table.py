@@ -28,6 +28,7 @@ WEAK_SHARE = 0.62
 LABEL_BYTES = 16 << 10
 """What stands alone before the data, and is no larger, is not a part of them."""
 
+PARTLY_SHARE, MOST_PARTLY = 0.1, 2
 NOISE_SHARE, DENSE_SHARE = 0.999, 0.985
 """What cannot be packed below this share is noise through and through; files that are compressed can, a little."""
 
@@ -145,6 +146,9 @@ def loose_images(table: Table, taken: set[int]) -> list[int]:
         pieces = [p.data[:4096] for p in table.stock if p.image == image and p.data[:4096].any()]
         if image in grouped or image in alone or len(pieces) < 2:
             continue
+        partly = [k for k, x in enumerate(pieces) if not x.all() and (x == 0).mean() > PARTLY_SHARE]
+        if len(partly) <= MOST_PARTLY < len(pieces) - 2:  # where the data end, which says nothing of what they are
+            pieces = [x for k, x in enumerate(pieces) if k not in partly]
         chosen = b"".join(x.tobytes() for x in pieces[:: max(1, len(pieces) // 24)])
         shares[image] = len(zlib.compress(chosen, 1)) / len(chosen)
     plain = [i for i, share in shares.items() if share < NOISE_SHARE]
