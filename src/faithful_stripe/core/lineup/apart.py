@@ -24,9 +24,9 @@ from .samples import Pile
 
 Int64 = npt.NDArray[np.int64]
 
-LEAST_FACTS, LEAST_GAIN = 12, 2
-"""Fewest places that state an address, and by how many more of them must fit with starts apart; what is found so is
-solved and proven like anything else."""
+LEAST_FACTS, LEAST_GAIN, LEAST_SHARE = 12, 2, 0.5
+"""Fewest places that state an address, by how many more of them must fit with starts apart, and what share of all; what
+is found so is solved and proven like anything else."""
 
 MOST_IMAGES = 16
 LATEST = 1 << 30
@@ -48,12 +48,13 @@ def starts_apart(images: set[int], files: Sequence[Anchors], starts: Sequence[in
         for layout in _layouts(len(who)):
             for strip in strips():
                 for base in bases_of(anchors, starts):
-                    places = _places(layout, strip, image, offset, address + base)
-                    together, apart, shifts = _agreed(places, len(who))
+                    told = _places(layout, strip, image, offset, address + base)
+                    together, apart, shifts = _agreed(told, len(who))
                     alike = max(alike, together)
                     if apart > best[0]:
                         best = apart, {int(w): s for w, s in zip(who, shifts, strict=True)}
-        if best[0] >= alike + LEAST_GAIN:
+        places = len(np.unique(np.stack([image, offset // CELL_BYTES]), axis=1).T)
+        if best[0] >= max(alike + LEAST_GAIN, LEAST_SHARE * places):
             first = min(best[1].values())
             found = {i: s - first for i, s in best[1].items()}
             if max(found.values()) > 0:

@@ -52,6 +52,12 @@ MATE_NATS = 1.0
 BROKEN_OFF = -0.5
 """Mean nats for going on at borders where images do break off: elsewhere they go on."""
 
+FEW_FACTS = 16
+"""So few structures that fit leave the layout open."""
+
+MOST_ODD = 4
+"""Casts for which strips of any size are tried by content alone."""
+
 CUT_ERROR = 0.7
 """Nats by which the mean over the few borders that are looked at first may be wrong."""
 
@@ -191,7 +197,7 @@ def search(
     found = []
     for number, entry in enumerate(entries):
         tell(f"{entry.words}, by what goes on from strip to strip", number, len(entries))
-        found += [_climb(entry, h) for h in _blind(entry.reader, starts, odd)]
+        found += [_climb(entry, h) for h in _blind(entry.reader, starts, odd and number < MOST_ODD)]
     return sorted(found, key=lambda h: -h.score)
 
 
@@ -199,7 +205,7 @@ def _siblings(entries: Sequence[Entry], found: Sequence[Hypothesis]) -> list[Hyp
     """The other layouts under the strip and start of the best hypothesis: where structures are few, they say no less of
     those, and which are looked at would be a matter of chance."""
     best = max(found, key=lambda h: h.score, default=None)
-    if best is None:
+    if best is None or best.facts > FEW_FACTS:
         return []
     known = {(id(h.cast), h.layout) for h in found if (h.strip, h.start, h.base) == (best.strip, best.start, best.base)}
     made = []
@@ -236,9 +242,10 @@ def _blind(reader: Reader, starts: Sequence[int], odd: bool = False) -> list[Hyp
     """Geometries to climb in where nothing votes: strips at whose borders the images themselves break off; odd: of all
     sizes, not of the powers of two alone."""
     cuts: dict[tuple[int, int], float] = {}
-    for sizes in ([reader.cast.strip] if reader.cast.strip else strips(), odd_strips()):
-        for start, strip in product(starts, sizes):
-            made = reader.tables(strip, start, 24)
+    usual = [reader.cast.strip] if reader.cast.strip else strips()
+    for sizes, where, rows in ((usual, starts, 24), (odd_strips(), starts[:1], 12)):
+        for start, strip in product(where, sizes):
+            made = reader.tables(strip, start, rows)
             if made is not None and len(made.rows) >= LEAST_ROWS:
                 columns = made.natural.shape[1] - (1 if reader.computed else 0)
                 diagonal = np.einsum("rii->ri", made.onward)[:, :columns]

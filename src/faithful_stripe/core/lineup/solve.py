@@ -281,7 +281,8 @@ def solve_cluster(
     made = conclude(table, ranked, files, tables, starts) if ranked else None
     plenty = primary is not None and len(primary) >= PLENTY_FACTS
     poor = made is not None and plenty and (made.best < TOTAL_NATS or made.verdict == "undecided")
-    blind = primary is None and made is not None and made.verdict == "undecided"
+    mirrored = bool(groups) and all(g.kind == "copies" for g in groups)
+    blind = primary is None and made is not None and made.verdict == "undecided" and not mirrored
     if made is not None and not odd and (blind or (primary is not None and (poor or _refuted(made)))):
         other = solve_cluster(table, images, grounds, taken, alone, True)
         if other is not None and not _refuted(other) and (_surer(other, made) or _refuted(made)):
