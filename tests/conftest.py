@@ -18,6 +18,8 @@ from faithful_stripe.bench.bench import Bench, create
 from faithful_stripe.bench.observatory import unpack
 from faithful_stripe.bench.volumes import Wish
 
+from . import cutting
+
 settings.register_profile("suite", max_examples=60, deadline=None, derandomize=True)
 settings.load_profile("suite")
 
@@ -103,3 +105,9 @@ def observatory(tmp_path_factory: pytest.TempPathFactory) -> Path:
     path = tmp_path_factory.mktemp("image") / "observatory.img"
     unpack(path)
     return path
+
+
+@pytest.fixture(scope="session", name="volumes")
+def _volumes(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The small file systems of `tests/data` and some contents without one."""
+    return cutting.unpack(tmp_path_factory.mktemp("volumes"))

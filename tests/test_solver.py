@@ -14,58 +14,15 @@ from faithful_stripe.core.lineup.algebra import P_ROLE, Q_ROLE, TIMES, inside, n
 from faithful_stripe.core.lineup.anchors import find_anchors
 from faithful_stripe.core.lineup.continuity import Continuity
 from faithful_stripe.core.lineup.marks import table
-from faithful_stripe.core.lineup.marks.ground import END, Piece, Stock, read_stock
+from faithful_stripe.core.lineup.marks.ground import Piece, Stock, read_stock
 from faithful_stripe.core.lineup.samples import Pile
 from faithful_stripe.core.source import MemorySource
 from faithful_stripe.media.image import ImageFile
 from faithful_stripe.work.lineup import solve_images
 
 from . import piles
-from .cases import Case, _shuffle, truth
-from .slicer import Spec, cut
-
-DATA = Path(__file__).parent / "data"
-CONTENTS = sorted(p.name.removesuffix(".img.xz") for p in DATA.glob("*.img.xz"))
-
-
-@pytest.fixture(scope="module")
-def volumes(tmp_path_factory):
-    """The small file systems, unpacked as sparse files, and three contents without a file system."""
-    place = tmp_path_factory.mktemp("volumes")
-    for name in CONTENTS:
-        data = lzma.decompress((DATA / f"{name}.img.xz").read_bytes())
-        with (place / f"{name}.img").open("wb") as file:
-            file.truncate(len(data))
-            words = np.frombuffer(data, np.uint8)
-            for block in np.flatnonzero(words.reshape(-1, 4096).any(axis=1)).tolist():
-                file.seek(block * 4096)
-                file.write(data[block * 4096 : block * 4096 + 4096])
-    rng = random.Random(3)
-    (place / "log.img").write_bytes(piles.log(rng, 6 << 20))
-    (place / "pages.img").write_bytes(piles.pages(rng, 4 << 20))
-    (place / "noise.img").write_bytes(rng.randbytes(4 << 20))
-    (place / "stream.img").write_bytes(piles.stream(rng, 6 << 20))
-    return place
-
-
-def pile(place: Path, volume: Path, spec: Spec, gone=(), strangers=0, seed=1) -> Case:
-    """A volume cut into images under names that lie, some of them gone."""
-    members = [place / f"m{m}" for m in range(spec.members)]
-    area = cut(volume, spec, members)
-    alive = [None if m in gone else path for m, path in enumerate(members)]
-    case = Case(volume.stem, spec, "none", strangers)
-    return _shuffle(case, alive, random.Random(seed), volume, place, area)
-
-
-def right(case: Case, answer) -> bool:
-    """Whether every strip stands where the slicer put it."""
-    made = answer.geometry
-    for strip, cells in truth(case, 400).items():
-        found = [made.to_member(strip * case.spec.strip, copy) for copy in range(made.pattern.places.shape[0])]
-        named = {(answer.members[int(member)], int(offset)) for member, offset in found}
-        if {n for n in named if n[0]} != {c for c in cells if c[0]}:
-            return False
-    return True
+from .cutting import CONTENTS, DATA, pile, right
+from .slicer import Spec
 
 
 @pytest.mark.parametrize("content", CONTENTS)
@@ -261,80 +218,6 @@ def test_uncut_file_systems_state_their_own_addresses(volumes, content):
     right_places = np.unique(best.address[best.offset == best.address])
     elsewhere = best.address[(best.offset != best.address) & ~np.isin(best.address, right_places)]
     assert len(right_places) >= 4 and (len(elsewhere) <= 0.5 * len(best) or best.ground.words.startswith("FAT"))
-
-
-@pytest.mark.parametrize("content", [c for c in CONTENTS if c not in ("gpt", "fat12")])
-def test_ends_of_files_are_told_by_how_far_their_blocks_are_filled(volumes, content):
-    """Blocks of plain contents that end as a file does stand where the metadata put that file's end."""
-    with ImageFile(volumes / f"{content}.img") as source:
-        best = find_anchors(read_stock(Pile([content], [source]), 256 << 20))[0]
-    ends = [(o, a) for kind, _image, o, a in best.ground.found if kind == END]
-    offset, address = (np.concatenate(part) for part in zip(*ends, strict=True))
-    assert len(offset) >= 20 and (offset == address).mean() > 0.95
-    assert best.ground.bound() == {0} and END in best.ground.weak  # any file system's data may end so
-
-
-def test_members_without_structures_are_placed_by_the_files_on_them(volumes, tmp_path):
-    """Few file records on few members, and one member is missing: no parity can be tested, and little else states an
-    address."""
-    case = pile(tmp_path, volumes / "ntfs.img", Spec("RAID5", 5, 16384, "parity-N", "restart"), gone=(4,))
-    (array,) = solve_images(case.images).arrays
-    assert right(case, array) and array.verdict != "undecided"
-
-
-def test_rows_that_do_not_tell_the_roles_leave_the_strip_open(volumes, tmp_path):
-    """RAID 6 of four without a member: in some rows three are a plain sum, and the borders beside them are not seen."""
-    spec = Spec("RAID6", 4, 8192, "parity-0", "restart", "after-p", "member-position", start=8704)
-    case = pile(tmp_path, volumes / "xfs.img", spec, gone=(1,))
-    (array,) = solve_images(case.images).arrays
-    assert right(case, array) and array.geometry.strip_bytes == 8192 and array.verdict != "undecided"
-
-
-def test_a_chain_in_two_pieces_is_one_array(volumes, tmp_path):
-    case = pile(tmp_path, volumes / "ext2.img", Spec("RAID1E", 7, 65536, data="adjacent"), gone=(2,))
-    (array,) = solve_images(case.images).arrays
-    assert right(case, array) and array.verdict != "undecided"
-
-
-@pytest.mark.parametrize(("content", "strip"), [("ext2", 16384), ("btrfs", 131072)])
-def test_mirror_sets_are_proved_by_files_where_few_structures_are(volumes, content, strip, tmp_path):
-    case = pile(tmp_path, volumes / f"{content}.img", Spec("RAID10", 8, strip, copies=2))
-    (array,) = solve_images(case.images).arrays
-    assert right(case, array) and array.verdict == "certain"
-
-
-def test_lists_of_blocks_that_a_file_system_owns_are_not_another_one(volumes, tmp_path):
-    """Superblocks on one mirror set only: the lists of blocks on the other sets are its own."""
-    volume = tmp_path / "with-lists.img"
-    data = bytearray((volumes / "ext2.img").read_bytes())
-    for first in (9000, 11000, 12500, 13000, 14000, 15000):
-        data[(first - 1) * 1024 : first * 1024] = np.arange(first, first + 256, dtype="<u4").tobytes()
-    volume.write_bytes(data)
-    with ImageFile(volume) as source:
-        grounds = find_anchors(read_stock(Pile(["one"], [source]), 64 << 20))
-    assert [a.ground.words for a in grounds if not a.ground.starts] == ["ext"]
-    assert grounds[0].ground.kinds["indirect block"] >= 6
-
-
-def test_spans_of_packed_data_are_not_put_in_an_order(volumes, tmp_path):
-    """P and Q tell the order within a span; nothing tells which span is the first, and the answer says so."""
-    spec = Spec("RAID60", 8, 16384, "parity-N", "restart", "after-p", "data-index", spans=2)
-    case = pile(tmp_path, volumes / "noise.img", spec)
-    (array,) = solve_images(case.images).arrays
-    assert array.verdict == "undecided" and array.alternatives and set(array.members) == set(case.names)
-
-
-def test_sectors_lost_from_one_copy_do_not_refute_a_mirror(volumes, tmp_path):
-    case = pile(tmp_path, volumes / "log.img", Spec("RAID1E", 5, 262144, data="offset"))
-    for member in range(5):
-        with Path(str(case.names[member])).open("r+b") as file:
-            for at in range(member * 131072, 2 << 20, 5 * 131072):
-                file.seek(at)
-                file.write(bytes(3584))
-                file.seek(at + 65536)
-                file.write(bytes(512))
-    (array,) = solve_images(case.images).arrays
-    assert right(case, array) and array.verdict == "probable"
 
 
 def test_members_whose_data_start_at_different_places_are_told_by_their_structures(volumes, tmp_path):

@@ -318,7 +318,8 @@ def finish(
     likely = lead > PROBABLE_NATS and total > PROBABLE_NATS
     unsure = [table.names(best.cast.columns[c]) for c in untold(table, best, placed)]
     told = pinned(table, best, placed) and fits_most(best, placed) and not unsure
-    certain = findings.holds and enough and not open_at and told
+    outdone = any(_reads_better(j.findings, findings) for j in judged[1:])
+    certain = findings.holds and enough and not open_at and told and not outdone
     verdict = "certain" if certain else "probable" if likely and not findings.contradicted else "undecided"
     alternatives = []
     if lead < MARGIN_NATS and rival is not None:
@@ -337,6 +338,11 @@ def finish(
         stale=tuple(names[i] for i in stale),
         settle="" if certain else _settle(findings, lead, len(open_at), unsure),
     )
+
+
+def _reads_better(other: Findings, best: Findings) -> bool:
+    """Whether more holds in another answer's volume, where file systems are walked, and less fails."""
+    return other.proof.failures < best.proof.failures and other.proof.passes >= best.proof.passes
 
 
 def _settle(findings: Findings, lead: float, open_places: int, unsure: Sequence[str]) -> str:

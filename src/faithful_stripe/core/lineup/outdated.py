@@ -31,6 +31,8 @@ UNREAD_SECTORS, UNREAD_PLACES = 7, 256
 """Zeros of at most so many sectors on one member, in a place where the rest adds up, are sectors that could not be read
 when the image was made; places that are looked at."""
 
+SHARED = 0.5
+
 LEAST_GAIN = 6.0
 """Nats by which the volume reads better without the blamed member than with it, and than without any other one."""
 
@@ -45,8 +47,9 @@ def culprit(
     worth  what was read in a hypothesis's volume, in nats
     """
     for group in groups:
-        if not group.open:
-            continue
+        elsewhere = {o for other in groups if other is not group for o in other.open}
+        if not group.open or len(elsewhere & set(group.open)) > SHARED * len(group.open):
+            continue  # rows that add up in no span were never initialized
         blamed = None
         if group.kind != "sum":
             blamed = _by_algebra(places, group)

@@ -23,6 +23,8 @@ from .rows import test_copies
 from .sameness import volume_map
 from .samples import Pile
 
+Int64 = npt.NDArray[np.int64]
+
 MARGIN_NATS, TOTAL_NATS = 12.0, 25.0
 """What `certain` needs beside a proof: lead over the next different answer, and evidence in all."""
 
@@ -214,7 +216,7 @@ def held_facts(h: Hypothesis, anchors: Anchors, base: int, whole: Anchors | None
     if not len(image):
         return 0, 0
     who = np.array([column[int(i)] for i in image])
-    hit = fits(h, who, offset, address + base)
+    hit = fits(h, who, offset, address + base) | _held_by_parity(h, who, offset, address + base)
     right = _standing(h, column, whole, base) if whole is not None else np.unique(address[hit])
     structure = who * (1 << 44) + offset
     standing = np.unique(structure[hit])
@@ -223,6 +225,23 @@ def held_facts(h: Hypothesis, anchors: Anchors, base: int, whole: Anchors | None
     told = np.isin(address, right) | (volume_map(h, address + base)[..., 0] < 0).all(axis=0)
     elsewhere = np.setdiff1d(np.unique(structure[~told]), np.unique(structure[told]))
     return len(standing), len(standing) + len(elsewhere)
+
+
+def _held_by_parity(h: Hypothesis, who: Int64, offset: Int64, volume: Int64) -> npt.NDArray[np.bool_]:
+    """Which facts belong on a missing member and stand, at the same place, where another one holds parity: nothing else
+    is in that row, and what is computed for the missing one is just this."""
+    if not h.cast.missing or not h.layout.rotation:
+        return np.zeros(len(who), bool)
+    pattern = h.layout.pattern()
+    position = np.full(len(h.cast.columns), -1, np.int64)
+    for p, c in enumerate(h.order):
+        if c is not None:
+            position[c] = p
+    row = (offset - h.start) // h.strip % pattern.rows
+    parity = (pattern.index[row, position[who]] < 0) & (offset >= h.start)
+    placed = volume_map(h, volume)
+    lost: npt.NDArray[np.bool_] = ((placed[..., 0] < 0) & (placed[..., 1] == offset)).any(axis=0)
+    return lost & parity
 
 
 def _standing(h: Hypothesis, column: dict[int, int], anchors: Anchors, base: int) -> npt.NDArray[np.int64]:
@@ -247,10 +266,13 @@ def _files(
 ) -> None:
     chosen, members = final_layout(h)
     position = {image: p for p, image in enumerate(members) if image is not None}
-    mine = [c for c in carved if c.image in position]
+    images = set(h.cast.images)
+    mine = [c for c in carved if c.image in images]
     step = max(1, len(mine) // MOST_FILES)
     made = Geometry(chosen, h.strip, (h.start,) * len(members), (1 << 60,) * len(members))
-    for one in mine[::step]:
+    for one in mine[::step]:  # the same files whichever of the images are left out
+        if one.image not in position:
+            continue
         at = int(made.to_volume(position[one.image], one.offset))
         if at < 0 or at >= volume.size:
             continue

@@ -1,0 +1,146 @@
+"""The solver's finer evidence: ends of files, rows that tell little, copies, parity of almost empty rows, spans."""
+
+import random
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from faithful_stripe.core.lineup.anchors import facts_of, find_anchors
+from faithful_stripe.core.lineup.cast import Cast, layouts_of
+from faithful_stripe.core.lineup.hypotheses import Hypothesis
+from faithful_stripe.core.lineup.marks.ground import END, Ground, read_stock
+from faithful_stripe.core.lineup.membership import Membership
+from faithful_stripe.core.lineup.outdated import culprit
+from faithful_stripe.core.lineup.samples import Pile
+from faithful_stripe.core.lineup.verdict import held_facts
+from faithful_stripe.core.source import MemorySource
+from faithful_stripe.media.image import ImageFile
+from faithful_stripe.work.lineup import solve_images
+
+from .cutting import CONTENTS, pile, right
+from .slicer import Spec
+
+
+@pytest.mark.parametrize("content", [c for c in CONTENTS if c not in ("gpt", "fat12")])
+def test_ends_of_files_are_told_by_how_far_their_blocks_are_filled(volumes, content):
+    """Blocks of plain contents that end as a file does stand where the metadata put that file's end."""
+    with ImageFile(volumes / f"{content}.img") as source:
+        best = find_anchors(read_stock(Pile([content], [source]), 256 << 20))[0]
+    ends = [(o, a) for kind, _image, o, a in best.ground.found if kind == END]
+    offset, address = (np.concatenate(part) for part in zip(*ends, strict=True))
+    assert len(offset) >= 20 and (offset == address).mean() > 0.95
+    assert best.ground.bound() == {0} and END in best.ground.weak  # any file system's data may end so
+
+
+def test_members_without_structures_are_placed_by_the_files_on_them(volumes, tmp_path):
+    """Few file records on few members, and one member is missing: no parity can be tested, and little else states an
+    address."""
+    case = pile(tmp_path, volumes / "ntfs.img", Spec("RAID5", 5, 16384, "parity-N", "restart"), gone=(4,))
+    (array,) = solve_images(case.images).arrays
+    assert right(case, array) and array.verdict != "undecided"
+
+
+def test_rows_that_do_not_tell_the_roles_leave_the_strip_open(volumes, tmp_path):
+    """RAID 6 of four without a member: in some rows three are a plain sum, and the borders beside them are not seen."""
+    spec = Spec("RAID6", 4, 8192, "parity-0", "restart", "after-p", "member-position", start=8704)
+    case = pile(tmp_path, volumes / "xfs.img", spec, gone=(1,))
+    (array,) = solve_images(case.images).arrays
+    assert right(case, array) and array.geometry.strip_bytes == 8192 and array.verdict != "undecided"
+
+
+def test_a_chain_in_two_pieces_is_one_array(volumes, tmp_path):
+    case = pile(tmp_path, volumes / "ext2.img", Spec("RAID1E", 7, 65536, data="adjacent"), gone=(2,))
+    (array,) = solve_images(case.images).arrays
+    assert right(case, array) and array.verdict != "undecided"
+
+
+@pytest.mark.parametrize(("content", "strip"), [("ext2", 16384), ("btrfs", 131072)])
+def test_mirror_sets_are_proved_by_files_where_few_structures_are(volumes, content, strip, tmp_path):
+    case = pile(tmp_path, volumes / f"{content}.img", Spec("RAID10", 8, strip, copies=2))
+    (array,) = solve_images(case.images).arrays
+    assert right(case, array) and array.verdict == "certain"
+
+
+def test_lists_of_blocks_that_a_file_system_owns_are_not_another_one(volumes, tmp_path):
+    """Superblocks on one mirror set only: the lists of blocks on the other sets are its own."""
+    volume = tmp_path / "with-lists.img"
+    data = bytearray((volumes / "ext2.img").read_bytes())
+    for first in (9000, 11000, 12500, 13000, 14000, 15000):
+        data[(first - 1) * 1024 : first * 1024] = np.arange(first, first + 256, dtype="<u4").tobytes()
+    volume.write_bytes(data)
+    with ImageFile(volume) as source:
+        grounds = find_anchors(read_stock(Pile(["one"], [source]), 64 << 20))
+    assert [a.ground.words for a in grounds if not a.ground.starts] == ["ext"]
+    assert grounds[0].ground.kinds["indirect block"] >= 6
+
+
+def test_spans_of_packed_data_are_not_put_in_an_order(volumes, tmp_path):
+    """P and Q tell the order within a span; nothing tells which span is the first, and the answer says so."""
+    spec = Spec("RAID60", 8, 16384, "parity-N", "restart", "after-p", "data-index", spans=2)
+    case = pile(tmp_path, volumes / "noise.img", spec)
+    (array,) = solve_images(case.images).arrays
+    assert array.verdict == "undecided" and array.alternatives and set(array.members) == set(case.names)
+
+
+def test_sectors_lost_from_one_copy_do_not_refute_a_mirror(volumes, tmp_path):
+    case = pile(tmp_path, volumes / "log.img", Spec("RAID1E", 5, 262144, data="offset"))
+    for member in range(5):
+        with Path(str(case.names[member])).open("r+b") as file:
+            for at in range(member * 131072, 2 << 20, 5 * 131072):
+                file.seek(at)
+                file.write(bytes(3584))
+                file.seek(at + 65536)
+                file.write(bytes(512))
+    (array,) = solve_images(case.images).arrays
+    assert right(case, array) and array.verdict == "probable"
+
+
+def test_parity_of_almost_empty_rows_is_not_taken_for_the_member_that_is_missing(volumes, tmp_path):
+    """Large strips: in most rows one member alone holds data, and parity is a copy of it. What it holds of the missing
+    member is for parity, too: only where it is not a copy do the two differ."""
+    case = pile(tmp_path, volumes / "ext4-nocsum.img", Spec("RAID4", 5, 262144, "fixed-N"), gone=(0,))
+    for array in solve_images(case.images).arrays:
+        assert array.verdict != "certain" or right(case, array)
+
+
+def test_a_structure_that_parity_alone_holds_speaks_for_the_missing_member():
+    """A fact that belongs on the missing member and stands at its place on the one with parity holds; elsewhere not."""
+    (layout,) = [c for c in layouts_of("RAID4", 4) if c.rotation == "fixed-N"]
+    cast = Cast("RAID4", (layout,), ((0,), (1,), (2,)))
+    h = Hypothesis(cast, layout, 65536, 4096, 0, (None, 0, 1, 2), 0.0)
+    places = {(2, 4096 + 512, 512): True, (2, 4096 + 8192, 512): False, (0, 4096 + 512, 512): False}
+    for (image, offset, address), holds in places.items():
+        ground = Ground(b"one", "one", 1 << 30)
+        ground.add("superblock", image, offset, address)
+        assert held_facts(h, facts_of(ground), 0)[0] == int(holds)
+
+
+def test_rows_that_add_up_in_no_span_blame_nobody_however_the_rest_reads():
+    """Never initialized rows are open on every span; a member that is out of date opens those of its own."""
+    (layout,) = [c for c in layouts_of("RAID50", 6, 2) if (c.rotation, c.data) == ("parity-N", "continuation")]
+    cast = Cast("RAID50", (layout,), tuple((i,) for i in range(6)), ((0, 1, 2), (3, 4, 5)))
+    h = Hypothesis(cast, layout, 65536, 0, 0, tuple(range(6)), 0.0)
+    empty = Pile([str(i) for i in range(6)], [MemorySource(1 << 20) for _ in range(6)])
+    stock, rows = read_stock(empty, 1 << 20), tuple(range(0, 65536, 4096))
+
+    def worth(h: Hypothesis) -> float:
+        return 20.0 * (h.order[4] is None)
+
+    spans = [Membership((0, 1, 2), "sum", 100, 116, rows), Membership((3, 4, 5), "sum", 100, 116, rows)]
+    assert culprit(empty, stock, [], h, spans, worth) == (None, False)
+    assert culprit(empty, stock, [], h, [replace(spans[0], open=()), spans[1]], worth) == (4, True)
+
+
+def test_rows_that_add_up_in_no_span_blame_nobody(volumes, tmp_path):
+    """Never initialized rows hold what the drives held before, on all spans alike: no member is out of date there."""
+    spec = Spec("RAID50", 6, 32768, "parity-N", "continuation", spans=2)
+    case = pile(tmp_path, volumes / "ext4-nocsum.img", spec)
+    rng = random.Random(5)
+    for name in case.names:
+        with Path(str(name)).open("r+b") as file:
+            file.seek(3 << 20)
+            file.write(rng.randbytes(512 << 10))
+    (array,) = solve_images(case.images).arrays
+    assert not array.stale and array.members == tuple(case.names) and array.verdict == "probable"
