@@ -105,6 +105,14 @@ def test_parity_of_almost_empty_rows_is_not_taken_for_the_member_that_is_missing
         assert array.verdict != "certain" or right(case, array)
 
 
+def test_the_sum_of_an_odd_number_of_pages_is_no_page(volumes, tmp_path):
+    """Five pages' marks add up to the mark, and every other sum of their numbers is one of them: parity looks like the
+    member that is missing in half of the rows. That is not certain."""
+    case = pile(tmp_path, volumes / "pages.img", Spec("RAID4", 6, 8192, "fixed-N"), gone=(0,))
+    (array,) = solve_images(case.images).arrays
+    assert right(case, array) or array.verdict != "certain"
+
+
 def test_a_structure_that_parity_alone_holds_speaks_for_the_missing_member():
     """A fact that belongs on the missing member and stands at its place on the one with parity holds; elsewhere not."""
     (layout,) = [c for c in layouts_of("RAID4", 4) if c.rotation == "fixed-N"]

@@ -14,9 +14,10 @@ from .table import USUAL_STARTS, Table, anything_before
 from .verdict import fits, held_facts
 
 LEAST_TOLD, FITTING = 8, 0.6
-LEAST_OWN, OWN_FITTING = 3, 0.5
+LEAST_OWN, OWN_FITTING, GUESSED_FITTING = 3, 0.5, 0.8
 """Of so many addresses that something states, this share must hold what says so for an answer to be certain; and of
-those that are stated on one member."""
+those that are stated on one member. Of what was guessed to count up: nothing else does, not even by halves, but the sum
+of an odd number of pages."""
 
 
 def fits_most(h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> bool:
@@ -38,7 +39,22 @@ def fits_most(h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> bool:
     held, stated = told(None)
     own = [told(position) for position, c in enumerate(h.order) if c is not None]
     whole = stated < LEAST_TOLD or held >= FITTING * stated
-    return whole and all(s < LEAST_OWN or right >= OWN_FITTING * s for right, s in own)
+    return whole and all(s < LEAST_OWN or right >= OWN_FITTING * s for right, s in own) and _counts_up(h, placed, made)
+
+
+def _counts_up(h: Hypothesis, placed: Sequence[tuple[Anchors, int]], made: Geometry) -> bool:
+    """Whether on every member nearly all that counts up does so where the member holds data."""
+    for anchors, base in placed:
+        for position, column in enumerate(h.order if anchors.ground.guessed else ()):
+            if column is not None:
+                here = np.isin(anchors.image, h.cast.columns[column]) & (made.to_volume(position, anchors.offset) >= 0)
+                offset, address = anchors.offset[here], anchors.address[here] + base
+                who = np.full(len(offset), column, np.int64)
+                right = len(np.unique(offset[fits(h, who, offset, address)]))
+                stated = len(np.unique(offset))
+                if stated >= LEAST_OWN and right < GUESSED_FITTING * stated:
+                    return False
+    return True
 
 
 def pinned(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> bool:
