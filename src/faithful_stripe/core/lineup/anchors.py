@@ -23,6 +23,7 @@ FACT_BYTES = 4096
 MOST_FACTS = 20_000
 
 KNOWN_SHARE = 0.5
+"""Of the structures of a guessed file system, those that are a known one's as well: then it is that one."""
 
 SIZE_FACTOR = 4
 """No file system is so many times larger than all images together."""

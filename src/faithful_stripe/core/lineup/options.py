@@ -27,7 +27,8 @@ def options_of(
         found += casts(images, ())  # relations that hold in a part of the places may be those of almost empty rows
     bound = {i for a in grounds for i in a.ground.bound()} & images
     related = {i for g in groups for i in g.images}
-    if groups and not {i for a in grounds if not a.ground.guessed for i in a.ground.bound()} & images - related:
+    named = {i for a in grounds if not a.ground.guessed for i in a.ground.bound()}
+    if groups and related < images and not named & (images - related):
         found += casts(related, groups)  # on the others is only what looks like structures
     if groups and not any(bound <= set(c.images) for c in found):  # the same file system on more than what is related
         found += casts(images, ())

@@ -32,6 +32,7 @@ UNREAD_SECTORS, UNREAD_PLACES = 7, 256
 when the image was made; places that are looked at."""
 
 SHARED = 0.5
+"""Of the places at which a group does not close, those at which another one does not either."""
 
 LEAST_GAIN = 6.0
 """Nats by which the volume reads better without the blamed member than with it, and than without any other one."""

@@ -29,6 +29,8 @@ LABEL_BYTES = 16 << 10
 """What stands alone before the data, and is no larger, is not a part of them."""
 
 PARTLY_SHARE, MOST_PARTLY = 0.1, 2
+"""Zeros in a block that is only partly filled, and so many such blocks are where data end."""
+
 NOISE_SHARE, DENSE_SHARE = 0.999, 0.985
 """What cannot be packed below this share is noise through and through; files that are compressed can, a little."""
 
