@@ -65,6 +65,15 @@ def test_the_record_tells_before_after_what_was_done_and_what_is_left(fstripe, v
     assert later["done"] == later["swaps"] == [] and later["events"] == []
 
 
+def test_a_record_from_a_moment_on_has_no_event_before_it(fstripe, skerry):
+    """Also where the state has not changed since, so that nothing was noted after the event."""
+    fstripe(*AT, "report", "--begin")
+    fstripe(*AT, "bench", "lid", "open")
+    kinds = [e["message_id"].rpartition(".")[2] for e in fstripe(*AT, "report", "--json").json["events"]]
+    assert "LidOpened" in kinds
+    assert fstripe(*AT, "report", "--since", "2030-01-01", "--json").json["events"] == []
+
+
 def test_notes_survive_a_torn_line_and_tell_failed_drives_of_every_server(tmp_path):
     for name, serial in (("one", "X1"), ("two", "X2")):
         note(str(tmp_path / name), "swap", out=serial, into="N", why="read errors", failed=True, server=name, bay="1")

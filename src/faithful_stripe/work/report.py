@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import time
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -113,8 +114,8 @@ def report(client: Client, since: str | None = None, advisories: Sequence[Adviso
     states = [n for n in mine if n["kind"] == "state"] or [n for n in known if n["kind"] == "state"][-1:]
     offset = log.ahead(client) or 0.0
     events = log.explained(log.entries(client), seen, offset)
-    # by the server's own clock, which on a bench may have run at another speed than this machine's
-    first = _at(states[0].get("server_time", "")) - max(0.0, _at(states[0]["time"]) - _at(begin))
+    # a log's times are whole seconds: an event in the second in which the record begins belongs to it
+    first = math.floor(_server_time(_at(begin), states[0], now, now + offset))
     return Report(
         server=seen.server,
         maker=seen.maker,
@@ -144,6 +145,20 @@ def report(client: Client, since: str | None = None, advisories: Sequence[Adviso
         margins=tuple(_margins(states)),
         left=tuple(remains(seen, advisories)),
     )
+
+
+def _server_time(moment: float, noted: dict[str, Any], now: float, server_now: float) -> float:
+    """What the server's clock showed at a moment of this machine's: seconds since 1970, as all times here.
+
+    A bench's clock may run at another speed than this machine's, so a moment between the last state noted and now is
+    placed between the two in proportion; before and after them the clocks are taken to go alike.
+    """
+    then, server_then = _at(noted["time"]), _at(noted.get("server_time", ""))
+    if moment <= then:
+        return server_then - (then - moment)
+    if moment >= now:
+        return server_now + (moment - now)
+    return server_then + (server_now - server_then) * (moment - then) / (now - then)
 
 
 def _volumes(before: Sequence[dict[str, Any]], seen: Survey) -> list[VolumeThen]:
