@@ -7,14 +7,17 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from faithful_stripe.core.lineup import solve as solving
 from faithful_stripe.core.lineup.anchors import facts_of, find_anchors
 from faithful_stripe.core.lineup.cast import Cast, layouts_of
 from faithful_stripe.core.lineup.hypotheses import Hypothesis
+from faithful_stripe.core.lineup.marks import ext
 from faithful_stripe.core.lineup.marks.ground import END, Ground, read_stock
 from faithful_stripe.core.lineup.membership import Membership
 from faithful_stripe.core.lineup.outdated import culprit
+from faithful_stripe.core.lineup.proof import linked_directories
 from faithful_stripe.core.lineup.samples import Pile
-from faithful_stripe.core.lineup.verdict import held_facts
+from faithful_stripe.core.lineup.verdict import Findings, held_facts
 from faithful_stripe.core.source import MemorySource
 from faithful_stripe.media.image import ImageFile
 from faithful_stripe.work.lineup import solve_images
@@ -111,6 +114,46 @@ def test_the_sum_of_an_odd_number_of_pages_is_no_page(volumes, tmp_path):
     case = pile(tmp_path, volumes / "pages.img", Spec("RAID4", 6, 8192, "fixed-N"), gone=(0,))
     (array,) = solve_images(case.images).arrays
     assert right(case, array) or array.verdict != "certain"
+
+
+def test_what_only_counts_up_is_not_certain_where_parity_cannot_be_tested(volumes, tmp_path):
+    spec = Spec("RAID5", 5, 65536, "parity-N", "restart")
+    (whole,) = solve_images(pile(tmp_path, volumes / "pages.img", spec).images).arrays
+    (tmp_path / "less").mkdir()
+    less = pile(tmp_path / "less", volumes / "pages.img", spec, gone=(3,))
+    (array,) = solve_images(less.images).arrays
+    assert whole.verdict == "certain" and right(less, array) and array.verdict == "probable"
+
+
+def test_directories_show_that_an_ext_without_checksums_is_read_right(volumes):
+    """Each where the inode says that it names as its own; read with two members exchanged, most are not."""
+    with ImageFile(volumes / "ext4-nocsum.img") as source:
+        facts = find_anchors(read_stock(Pile(["ext"], [source]), 256 << 20))[0].ground.facts
+        assert isinstance(facts, ext.Facts) and facts.groups is not None
+        numbers = {*facts.listing[0], facts.sb.inodes}  # one that was never used is not counted
+        linked, unlinked = linked_directories(source, 0, facts.sb, facts.groups, numbers)
+        data = np.zeros(source.size // 131072 * 131072, np.uint8)
+        source.read_into(0, data)
+    assert linked == len(facts.listing[0]) >= 8 and not unlinked
+    wrong = MemorySource(len(data))
+    wrong.write(0, data.reshape(-1, 2, 65536)[:, ::-1].tobytes())
+    good, _bad = linked_directories(wrong, 0, facts.sb, facts.groups, numbers)
+    assert good < 0.5 * linked
+    copies = Findings(tested=20, held=1)  # in a journal, the originals of which were not read
+    assert copies.contradicted and not replace(copies, linked=linked).contradicted
+    assert replace(copies, linked=linked, unlinked=linked).contradicted
+
+
+def test_a_head_anywhere_is_found_where_only_a_part_is_searched(volumes, tmp_path, monkeypatch):
+    """The first MiB of every member is wiped, and of the rest of the heads none stands in what is searched closely."""
+    monkeypatch.setattr(solving, "FIRST_BYTES", 1 << 20)
+    monkeypatch.setattr(solving, "STOCK_BYTES", 2 << 20)
+    case = pile(tmp_path, volumes / "gpt.img", Spec("RAID5", 4, 65536, "parity-N", "restart"))
+    for path in case.images:
+        with path.open("r+b") as file:
+            file.write(bytes(1 << 20))
+    (array,) = solve_images(case.images).arrays
+    assert right(case, array) and array.verdict == "certain"
 
 
 def test_a_structure_that_parity_alone_holds_speaks_for_the_missing_member():

@@ -256,6 +256,13 @@ def parse_extents(node: bytes) -> list[tuple[int, int, int]] | None:
     return found
 
 
+def first_block(record: bytes) -> int:
+    """The first block of what an inode's record maps, by extents in it or by pointers; 0 for none."""
+    node = record[0x28 : 0x28 + 60]
+    extents = parse_extents(node)
+    return extents[0][2] if extents else int.from_bytes(node[:4], "little")
+
+
 def directory_seed(sb: Superblock, inode: Inode) -> int:
     """The CRC state before a directory block of this inode."""
     return crc(inode.generation.to_bytes(4, "little"), crc(inode.number.to_bytes(4, "little"), sb.seed))

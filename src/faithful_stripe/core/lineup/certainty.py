@@ -9,6 +9,7 @@ import numpy as np
 from ..arrays.geometry import Geometry
 from .anchors import Anchors
 from .ballots import before, chosen
+from .gaps import PARITY_LEVELS
 from .hypotheses import Hypothesis
 from .table import USUAL_STARTS, Table, anything_before
 from .verdict import fits, held_facts
@@ -55,6 +56,13 @@ def _counts_up(h: Hypothesis, placed: Sequence[tuple[Anchors, int]], made: Geome
                 if stated >= LEAST_OWN and right < GUESSED_FITTING * stated:
                     return False
     return True
+
+
+def only_guessed(h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> bool:
+    """Whether nothing but what was guessed to count up tells an order whose parity cannot be tested, for a member is
+    missing: sums of what counts up may count up, too, and who holds which is then told by nothing else."""
+    untested = h.cast.missing > 0 and h.cast.level in PARITY_LEVELS and not h.layout.q_place
+    return untested and all(anchors.ground.guessed for anchors, _base in placed)
 
 
 def pinned(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> bool:

@@ -14,7 +14,7 @@ from ..source import BlockSourceError
 from .anchors import Anchors
 from .ballots import base_under, entry_of, joint, with_prior
 from .cast import Cast, layouts_of
-from .certainty import anchored, fits_most, pinned, untold
+from .certainty import anchored, fits_most, only_guessed, pinned, untold
 from .document import Evidence, Lineup
 from .gaps import GAP_NATS, PARITY_LEVELS, Judged, better_in_gaps, moved_to_gaps, told
 from .hypotheses import MISSING_NATS, Hypothesis, make_ballot
@@ -319,6 +319,7 @@ def finish(
     unsure = [table.names(best.cast.columns[c]) for c in untold(table, best, placed)]
     told = pinned(table, best, placed) and fits_most(best, placed) and not unsure
     outdone = any(_reads_better(j.findings, findings) for j in judged[1:])
+    told &= not only_guessed(best, placed)
     certain = findings.holds and enough and not open_at and told and not outdone
     verdict = "certain" if certain else "probable" if likely and not findings.contradicted else "undecided"
     alternatives = []

@@ -18,6 +18,9 @@ BLOCK = 4096
 PIECE = 64 << 10
 """Stretches that are read at once, in bytes."""
 
+OVERLAP = 16 << 10
+"""What is read behind a stretch, for what starts in it and ends behind it, in bytes."""
+
 Blocks = npt.NDArray[np.uint8]
 Bytes = npt.NDArray[np.uint8]
 
@@ -38,12 +41,16 @@ def silent(_text: str, _done: int = 0, _of: int = 0, /) -> None:
 
 @dataclass
 class Pile:
-    """The images on the table, by name; `bytes_read` and `unreadable` grow as they are read."""
+    """The images on the table, by name; `bytes_read` and `unreadable` grow as they are read.
+
+    wanted  offsets of stretches, by image, that `pieces` gives whatever its budget
+    """
 
     names: Sequence[str]
     sources: Sequence[BlockSource]
     bytes_read: int = 0
     unreadable: int = 0
+    wanted: dict[int, set[int]] = field(default_factory=dict)
     _ranges: dict[int, list[Range]] = field(default_factory=dict)
 
     def __len__(self) -> int:
@@ -68,13 +75,23 @@ class Pile:
         self.bytes_read += count * BLOCK
         return out
 
-    def pieces(self, image: int, budget: int, overlap: int = 16 << 10) -> Iterator[tuple[int, Bytes]]:
-        """(offset, bytes) of stretches of an image's data, each with `overlap` bytes of what follows it.
+    def pieces(self, image: int, budget: int) -> Iterator[tuple[int, Bytes]]:
+        """(offset, bytes) of stretches of an image's data, each with OVERLAP bytes of what follows it; zeros where
+        nothing can be read."""
+        for start in self.stretches(image, budget).tolist():
+            yield start, self.piece(image, start)
 
-        All of the data where they fit into `budget` bytes; else the first and last stretches and others spread
-        evenly. Zeros stand where nothing can be read. A stretch is PIECE bytes, on a grid of PIECE.
+    def piece(self, image: int, start: int) -> Bytes:
+        """One such stretch."""
+        end = min(self.sources[image].size // 512 * 512, start + PIECE + OVERLAP)
+        return self.stretch(image, start, end - start)
+
+    def stretches(self, image: int, budget: int) -> npt.NDArray[np.int64]:
+        """Where stretches of an image's data start, ascending: each is PIECE bytes, on a grid of PIECE.
+
+        All of the data where they fit into `budget` bytes; else the first and last ones and others spread evenly, and
+        those that are wanted.
         """
-        size = self.sources[image].size // 512 * 512
         none = [np.empty(0, np.int64)]
         numbers = np.unique(np.concatenate([np.arange(a // PIECE, -(-b // PIECE)) for a, b in self.data(image)] + none))
         most = max(8, budget // PIECE)
@@ -82,11 +99,9 @@ class Pile:
             edge = most // 8
             inner = np.linspace(edge, len(numbers) - 1 - edge, most - 2 * edge).astype(np.int64)
             chosen = np.concatenate([np.arange(edge), inner, np.arange(len(numbers) - edge, len(numbers))])
-            numbers = numbers[np.unique(chosen)]
-        for number in numbers.tolist():
-            start = number * PIECE
-            end = min(size, start + PIECE + overlap)
-            yield start, self.stretch(image, start, end - start)
+            wanted = np.array(sorted(self.wanted.get(image, ())), np.int64) // PIECE
+            numbers = np.unique(np.concatenate([numbers[chosen], wanted]))
+        return numbers * PIECE
 
     def stretch(self, image: int, start: int, length: int) -> Bytes:
         """The bytes [start, start + length) of an image: uint8 (length,); zeros where they cannot be read."""

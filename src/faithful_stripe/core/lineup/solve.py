@@ -23,6 +23,7 @@ from .ballots import (
 from .cast import casts
 from .concatenated import conclude_span, unstriped, whole_on
 from .document import Lineup, Solution
+from .heads import find_heads
 from .hypotheses import Hypothesis, make_ballot
 from .judging import conclude, members_only
 from .mirrors import conclude_mirror
@@ -44,6 +45,9 @@ from .verdict import FILES_FAIL, FILES_HOLD, MARGIN_NATS, TOTAL_NATS
 FIRST_BYTES = 12 << 20
 """What is read of a pile with plenty of data at first: when that makes everything certain, no more is."""
 
+STOPPED = "stopped by hand: what was known until then is above"
+STOPPED_EARLY = "stopped by hand while the images were read: nothing is known yet"
+
 
 def solve(pile: Pile, tell: Tell = silent) -> Solution:
     """Find the arrays in a pile.
@@ -52,11 +56,29 @@ def solve(pile: Pile, tell: Tell = silent) -> Solution:
     """
     if sum(b - a for image in range(len(pile)) for a, b in pile.data(image)) > STOCK_BYTES:
         found = solve_within(pile, tell, FIRST_BYTES)
-        stopped = any("stopped by hand" in note for note in found.notes)
-        if stopped or (found.arrays and all(a.verdict == "certain" and not a.stale for a in found.arrays)):
-            return found if stopped else _and_the_rest(pile, found, tell)
+        if _stopped(found) or (_certain(found) and not any(a.stale for a in found.arrays)):
+            return found if _stopped(found) else _and_the_rest(pile, found, tell)
         tell("more is read")
-    return solve_within(pile, tell, STOCK_BYTES)
+    found = solve_within(pile, tell, STOCK_BYTES)
+    if _certain(found) or _stopped(found):
+        return found
+    try:
+        more = find_heads(pile, STOCK_BYTES, tell)
+    except KeyboardInterrupt:
+        return replace(found, notes=(*found.notes, STOPPED))
+    if not more:
+        return found
+    tell("what stands beside the heads that were found is read, too")
+    again = solve_within(pile, tell, STOCK_BYTES)
+    return again if again.arrays or not _stopped(again) else found
+
+
+def _certain(found: Solution) -> bool:
+    return bool(found.arrays) and all(a.verdict == "certain" for a in found.arrays)
+
+
+def _stopped(found: Solution) -> bool:
+    return bool({STOPPED, STOPPED_EARLY} & set(found.notes))
 
 
 def _and_the_rest(pile: Pile, found: Solution, tell: Tell) -> Solution:
@@ -83,8 +105,7 @@ def solve_within(pile: Pile, tell: Tell, budget: int, moved_already: bool = Fals
     try:
         table = lay_out(pile, tell, budget)
     except KeyboardInterrupt:
-        note = "stopped by hand while the images were read: nothing is known yet"
-        return Solution((), tuple(pile.names), pile.bytes_read, (note,))
+        return Solution((), tuple(pile.names), pile.bytes_read, (STOPPED_EARLY,))
     found: list[Lineup] = []
     taken: set[int] = set()
     notes: list[str] = []
@@ -114,7 +135,7 @@ def solve_within(pile: Pile, tell: Tell, budget: int, moved_already: bool = Fals
             if made is not None and (made.verdict != "undecided" or not found):
                 keep(made)
     except KeyboardInterrupt:
-        notes.append("stopped by hand: what was known until then is above")
+        notes.append(STOPPED)
     unused = tuple(pile.names[i] for i in range(len(pile)) if i not in taken)
     if pile.unreadable:
         notes.append(f"{pile.unreadable} blocks could not be read")

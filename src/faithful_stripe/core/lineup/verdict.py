@@ -18,7 +18,7 @@ from .document import Evidence
 from .hypotheses import Hypothesis
 from .marks import ext
 from .membership import Place
-from .proof import Proof, prove_ext4
+from .proof import Proof, linked_directories, prove_ext4
 from .rows import test_copies
 from .sameness import volume_map
 from .samples import Pile
@@ -34,6 +34,9 @@ FILES_FAIL = "files over several strips whose own checksum fails (those in piece
 PROBABLE_NATS = 4.0
 MOST_FILES = 60
 TESTED_ROWS = 64
+
+LEAST_LINKED = 8
+"""Directories that must be where their inodes say to show that an ext file system without checksums is read right."""
 
 LEAST_HELD, HELD_SHARE = 6, 0.75
 """Facts that were kept out of the search and must stand where the answer puts them: fewest, and their share."""
@@ -106,6 +109,7 @@ class Findings:
     wrapped        of the sound ones, how many go on from one row into the next
     too_small      whether a file system in it is larger than the volume
     files, broken  files with a checksum of their own that lie over several strips: sound, and not
+    linked, unlinked  directories without a checksum that stand where their inodes say, and that do not
     """
 
     proof: Proof = field(default_factory=Proof)
@@ -117,6 +121,8 @@ class Findings:
     too_small: bool = False
     rows: int = 0
     broken_rows: int = 0
+    linked: int = 0
+    unlinked: int = 0
 
     @property
     def holds(self) -> bool:
@@ -129,7 +135,9 @@ class Findings:
     @property
     def contradicted(self) -> bool:
         bad_walk = self.proof.failures > 0.03 * max(1, self.proof.passes)
-        bad_facts = self.tested >= LEAST_HELD and self.held < 0.4 * self.tested
+        # where directories are in their places, structures elsewhere are copies, whose originals were not read
+        in_place = self.linked >= LEAST_LINKED and self.unlinked <= 0.03 * self.linked
+        bad_facts = self.tested >= LEAST_HELD and self.held < 0.4 * self.tested and not in_place
         bad_rows = self.broken_rows > 0.2 * max(1, self.rows)
         return bad_walk or bad_facts or bad_rows or self.too_small
 
@@ -139,6 +147,7 @@ class Findings:
         walk = min(30.0, 0.3 * self.proof.passes) - min(60.0, 2.0 * self.proof.failures)
         facts = 2.0 * self.held - 1.0 * (self.tested - self.held)
         files = 3.0 * min(self.files, 20) - 1.0 * min(self.broken, 20)
+        facts += min(15.0, 0.3 * self.linked) - min(30.0, 1.0 * self.unlinked)
         return walk + facts + files - 2.0 * min(40, self.broken_rows) - 40.0 * self.too_small
 
     def evidence(self) -> list[Evidence]:
@@ -146,6 +155,8 @@ class Findings:
         if self.held:
             says = f"structures kept out of the search stand where this lineup puts them, of {self.tested}"
             found.append(Evidence("proof", self.held, says))
+        if self.linked:
+            found.append(Evidence("proof", self.linked, "directories stand where their inodes say"))
         if self.files:
             found.append(Evidence("proof", self.files, FILES_HOLD))
         found += [
@@ -154,6 +165,8 @@ class Findings:
         if self.tested - self.held:
             says = "structures that stand elsewhere than they say (copies in journals and parity of sparse rows do)"
             found.append(Evidence("against", self.tested - self.held, says))
+        if self.unlinked:
+            found.append(Evidence("against", self.unlinked, "directories are not where their inodes say"))
         if self.broken_rows:
             found.append(Evidence("against", self.broken_rows, f"rows whose copies differ, of {self.rows}"))
         if self.broken:
@@ -198,6 +211,12 @@ def read_volume(
         a.ground.facts.sb.block for a, _base in grounds
         if isinstance(a.ground.facts, ext.Facts) and "indirect block" in a.ground.kinds
     }  # fmt: skip
+    for anchors, base in grounds:
+        facts = anchors.ground.facts
+        if isinstance(facts, ext.Facts) and not facts.sb.checksums and facts.groups is not None:
+            numbers = set[int]().union(*(facts.listing.get(i, ()) for i in h.cast.images))
+            good, bad = linked_directories(volume, base, facts.sb, facts.groups, numbers)
+            found.linked, found.unlinked = found.linked + good, found.unlinked + bad
     _files(found, h, volume, carved, sorted(blocks))
     if h.cast.level == "RAID1E":  # its copies stand in different rows: no relation has tested them yet
         found.rows, found.broken_rows = test_copies(volume, TESTED_ROWS)

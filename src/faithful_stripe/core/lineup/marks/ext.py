@@ -19,12 +19,16 @@ from .ground import END, SECTOR, Ground, Int64, Piece, Stock, hits, numbers
 
 @dataclass
 class Facts:
-    """The superblock, the group descriptors once they are found, and the phase of blocks on the images."""
+    """The superblock, the group descriptors once they are found, and the phase of blocks on the images.
+
+    listing  by image, the numbers of the inodes that directory blocks name as their own, where no checksum tells it
+    """
 
     sb: ext4.Superblock
     groups: ext4.Descriptors | None = None
     raw: Bytes = field(default_factory=lambda: np.empty((0, 32), np.uint8))
     phases: set[int] = field(default_factory=set)
+    listing: dict[int, set[int]] = field(default_factory=dict)
 
 
 def heads(stock: Stock) -> list[Ground]:
@@ -297,8 +301,7 @@ def _linked_directories(stock: Stock, phase: int, ground: Ground, facts: Facts) 
         likely &= (numbers(records, 0x1A, "<u2") >= 2) & (numbers(records, 0x1C, "<u4") > 0)
         for offset, record in zip(offsets[likely].tolist(), records[likely], strict=True):
             data = record.tobytes()
-            extents = ext4.parse_extents(data[0x28 : 0x28 + 60])
-            first = extents[0][2] if extents else int.from_bytes(data[0x28:0x2C], "little")
+            first = ext4.first_block(data)
             if sb.first_block < first < sb.blocks:
                 inodes.append((piece.image, offset, first, int.from_bytes(data[0x1A:0x1C], "little")))
         offsets, wide = piece.grid(phase, sb.block)
@@ -308,6 +311,7 @@ def _linked_directories(stock: Stock, phase: int, ground: Ground, facts: Facts) 
             number, folders = _listed(block.tobytes())
             if 0 < number <= sb.inodes:
                 blocks.append((piece.image, offset, number, folders))
+                facts.listing.setdefault(piece.image, set()).add(number)
     by_links: dict[int, list[tuple[int, int, int, int]]] = {}
     for inode in inodes:
         by_links.setdefault(inode[3], []).append(inode)

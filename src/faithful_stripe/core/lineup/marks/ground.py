@@ -153,12 +153,21 @@ class Stock:
 
 def read_stock(pile: Pile, budget: int, tell: Tell = silent) -> Stock:
     """At most about `budget` bytes of the pile, the images sharing them."""
-    share = budget // max(1, len(pile))
     pieces: list[Piece] = []
-    for image in range(len(pile)):
+    for image, share in enumerate(shares(pile, budget)):
         tell("reading what is searched for structures", image, len(pile))
         pieces += [Piece(image, at, data) for at, data in pile.pieces(image, share) if data.any()]
     return Stock(pile, pieces)
+
+
+def shares(pile: Pile, budget: int) -> list[int]:
+    """How many bytes to read of each image: alike, but for what some do not hold, which falls to the others."""
+    held = [sum(b - a for a, b in pile.data(image)) for image in range(len(pile))]
+    found = [0] * len(pile)
+    for left, image in zip(range(len(pile), 0, -1), sorted(range(len(pile)), key=held.__getitem__), strict=True):
+        found[image] = budget // left
+        budget -= min(held[image], found[image])
+    return found
 
 
 def filled_blocks(stock: Stock) -> Int64:
