@@ -116,6 +116,25 @@ def test_the_sum_of_an_odd_number_of_pages_is_no_page(volumes, tmp_path):
     assert right(case, array) or array.verdict != "certain"
 
 
+@pytest.mark.parametrize(
+    ("content", "spec"),
+    [
+        ("ext2", Spec("RAID5", 5, 65536, "parity-N", "continuation")),
+        ("gpt", Spec("RAID6", 6, 65536, "parity-N", "continuation", "after-p", "data-index")),
+        ("xfs", Spec("RAID50", 6, 65536, "parity-N", "continuation", spans=2)),
+    ],
+)
+def test_a_copy_of_a_part_of_the_volume_is_no_member(volumes, content, spec, tmp_path):
+    """Somebody tried to copy it before: the same file system stands on one image more than there are members."""
+    case = pile(tmp_path, volumes / f"{content}.img", spec)
+    copy = tmp_path / "disk-9.img"
+    with (volumes / f"{content}.img").open("rb") as volume:
+        copy.write_bytes(volume.read(16 << 20))
+    found = solve_images([*case.images, copy])
+    (array,) = found.arrays
+    assert right(case, array) and array.verdict != "undecided" and found.unused == (str(copy),)
+
+
 def test_what_only_counts_up_is_not_certain_where_parity_cannot_be_tested(volumes, tmp_path):
     spec = Spec("RAID5", 5, 65536, "parity-N", "restart")
     (whole,) = solve_images(pile(tmp_path, volumes / "pages.img", spec).images).arrays

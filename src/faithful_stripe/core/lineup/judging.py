@@ -321,7 +321,8 @@ def finish(
     outdone = any(_reads_better(j.findings, findings) for j in judged[1:])
     told &= not only_guessed(best, placed)
     certain = findings.holds and enough and not open_at and told and not outdone
-    verdict = "certain" if certain else "probable" if likely and not findings.contradicted else "undecided"
+    likely &= not findings.contradicted and _survives(best)  # else there is no volume
+    verdict = "certain" if certain and likely else "probable" if likely else "undecided"
     alternatives = []
     if lead < MARGIN_NATS and rival is not None:
         alternatives.append(words(rival.h, table.pile))

@@ -23,6 +23,7 @@ from .ballots import (
 from .cast import casts
 from .concatenated import conclude_span, unstriped, whole_on
 from .document import Lineup, Solution
+from .gaps import PARITY_LEVELS
 from .heads import find_heads
 from .hypotheses import Hypothesis, make_ballot
 from .judging import conclude, members_only
@@ -33,6 +34,7 @@ from .search import Entry, search
 from .table import (
     STOCK_BYTES,
     USUAL_STARTS,
+    WEAK_SHARE,
     Table,
     anything_before,
     clusters,
@@ -120,6 +122,10 @@ def solve_within(pile: Pile, tell: Tell, budget: int, moved_already: bool = Fals
             if made is not None and made.verdict == "undecided" and not _names(pile, images) >= set(made.members):
                 again = solve_cluster(table, images - taken, grounds, taken, alone=True)
                 made = again if again is not None and _better(again, made) else made
+            if made is not None and (_doubtful(made) or _too_many(table, made)):
+                again = _related_alone(table, images - taken, grounds, taken)
+                fine = again is not None and not _doubtful(again)
+                made = again if again is not None and fine and (_doubtful(made) or _surer(again, made)) else made
             if not moved_already and (made is None or made.verdict != "certain"):
                 apart = _apart(table, images - taken, grounds, taken, tell, budget)
                 made = apart if apart is not None and (made is None or _surer(apart, made)) else made
@@ -140,6 +146,36 @@ def solve_within(pile: Pile, tell: Tell, budget: int, moved_already: bool = Fals
     if pile.unreadable:
         notes.append(f"{pile.unreadable} blocks could not be read")
     return Solution(tuple(found), unused, pile.bytes_read, tuple(notes), tuple(table.trace))
+
+
+def _doubtful(made: Lineup) -> bool:
+    """Whether nothing came of a cluster: no decision, or an array with parity of which half the members are missing."""
+    gone = sum(m is None for m in made.members)
+    return made.verdict == "undecided" or (
+        made.geometry.layout.level in PARITY_LEVELS and 2 * gone >= len(made.members)
+    )
+
+
+def _too_many(table: Table, made: Lineup) -> bool:
+    """Whether an answer that is not certain counts more images to one span than those whose parity closes without
+    them."""
+    inside = {table.pile.names.index(m) for m in made.members if m is not None}
+    closed = [set(g.images) for g in table.groups if g.kind in ("sum", "two") and g.closing >= WEAK_SHARE * g.blocks]
+    single = made.geometry.layout.level in PARITY_LEVELS and made.geometry.layout.spans == 1
+    return made.verdict != "certain" and single and any(images < inside for images in closed)
+
+
+def _related_alone(table: Table, images: set[int], grounds: Sequence[Anchors], taken: set[int]) -> Lineup | None:
+    """The lineup of the related images of a cluster; others that bear the same file system may be copies of a part of
+    the volume."""
+    related = {i for g in table.groups if set(g.images) <= images for i in g.images}
+    if not related or related == images:
+        return None
+    theirs = [a for a in grounds if a.ground.starts or not a.ground.bound() or a.ground.bound() & related]
+    made = solve_cluster(table, related, theirs, taken, alone=True)
+    if made is None or _doubtful(made):  # beside others that are related, too
+        made = solve_cluster(table, related, theirs, taken)
+    return made
 
 
 def _apart(
