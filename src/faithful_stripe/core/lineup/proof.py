@@ -74,6 +74,7 @@ def prove_ext4(
 
 
 MOST_LINKED = 64
+"""Directories that are looked up: the volumes of many hypotheses are read."""
 
 
 def linked_directories(
