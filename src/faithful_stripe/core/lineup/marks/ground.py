@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 import numpy as np
 import numpy.typing as npt
 
+from ...ranges import total
 from ..samples import PIECE, Bytes, Pile, Tell, silent
 
 Int64 = npt.NDArray[np.int64]
@@ -162,7 +163,7 @@ def read_stock(pile: Pile, budget: int, tell: Tell = silent) -> Stock:
 
 def shares(pile: Pile, budget: int) -> list[int]:
     """How many bytes to read of each image: alike, but for what some do not hold, which falls to the others."""
-    held = [sum(b - a for a, b in pile.data(image)) for image in range(len(pile))]
+    held = [total(pile.data(image)) for image in range(len(pile))]
     found = [0] * len(pile)
     for left, image in zip(range(len(pile), 0, -1), sorted(range(len(pile)), key=held.__getitem__), strict=True):
         found[image] = budget // left
