@@ -13,9 +13,9 @@ from faithful_stripe.core.lineup.document import Lineup, Solution
 from faithful_stripe.core.source import MemorySource
 from faithful_stripe.media.image import MediaError
 from faithful_stripe.work import extracting
+from faithful_stripe.work.errors import WorkError
 from faithful_stripe.work.extracting import Interrupted, extract, place_of
 from faithful_stripe.work.lineup import save
-from faithful_stripe.work.views import WorkError
 
 SECTOR = 512
 STRIP = 64 << 10

@@ -9,7 +9,7 @@ from werkzeug.wrappers import Request, Response
 from faithful_stripe.redfish.client import Client
 from faithful_stripe.redfish.target import connect
 from faithful_stripe.work import firmware as work
-from faithful_stripe.work.views import WorkError
+from faithful_stripe.work.errors import WorkError
 
 RAW = ("--at", "raw")
 

@@ -13,10 +13,10 @@ from faithful_stripe.redfish.client import RedfishError
 from faithful_stripe.redfish.target import connect
 from faithful_stripe.work import log as log_work
 from faithful_stripe.work import stock, swap
+from faithful_stripe.work.errors import WorkError
 from faithful_stripe.work.log import Entry, grouped
 from faithful_stripe.work.metrics import Exposition
 from faithful_stripe.work.survey import survey
-from faithful_stripe.work.views import WorkError
 from faithful_stripe.work.watch import Pace, snapshot_of
 
 from .conftest import SERIALS

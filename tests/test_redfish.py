@@ -16,9 +16,9 @@ from faithful_stripe.redfish import names
 from faithful_stripe.redfish.client import Client, RedfishError
 from faithful_stripe.redfish.service import Service
 from faithful_stripe.redfish.target import TargetError, connect
+from faithful_stripe.work.errors import WorkError
 from faithful_stripe.work.log import entries
 from faithful_stripe.work.survey import survey
-from faithful_stripe.work.views import WorkError
 from faithful_stripe.work.volumes import VolumeWish, add_volumes, plan_volumes
 from faithful_stripe.work.watch import watch
 

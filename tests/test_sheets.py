@@ -16,10 +16,10 @@ from faithful_stripe.bench.volumes import Wish
 from faithful_stripe.redfish.client import Client
 from faithful_stripe.redfish.target import connect
 from faithful_stripe.work import apply
+from faithful_stripe.work.errors import WorkError
 from faithful_stripe.work.plan import plan_build
 from faithful_stripe.work.sheet import line_of, read_sheet
 from faithful_stripe.work.survey import survey
-from faithful_stripe.work.views import WorkError
 
 from .conftest import FSTRIPE
 

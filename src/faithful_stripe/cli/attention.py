@@ -7,10 +7,10 @@ from typing import TYPE_CHECKING
 from .render import Line, Part
 
 if TYPE_CHECKING:
-    from ..work.views import Survey
+    from ..core.server.model import Server
 
 
-def finding_lines(seen: Survey) -> list[Part]:
+def finding_lines(seen: Server) -> list[Part]:
     """What needs attention, in words."""
     if not seen.findings:
         return [Line("Nothing needs attention.", "good")]

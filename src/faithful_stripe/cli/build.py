@@ -18,7 +18,7 @@ from .common import (
 )
 
 if TYPE_CHECKING:
-    from ..work.views import VolumeView
+    from ..core.server.model import Volume
     from ..work.volumes import VolumePlan
     from .render import Part
 
@@ -345,7 +345,7 @@ def check(ctx: click.Context, name: str, repair: bool, controller: str | None, a
     show_volume(found, as_json, "being checked; follow it with `watch`, read `log`")
 
 
-def show_volume(found: VolumeView, as_json: bool, done: str) -> None:
+def show_volume(found: Volume, as_json: bool, done: str) -> None:
     """Print a volume: what was done with it, its layout, its condition, its members."""
     from ..core.units import binary_size, decimal_size
     from .render import Cell, Line, Table

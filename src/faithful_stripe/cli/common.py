@@ -47,7 +47,7 @@ def confirm_options(command: F) -> F:
 
 def all_named(ctx: click.Context) -> tuple[str, ...]:
     """What --at names, list files (TOML, `servers = [...]`) read. Raises UsageError when nothing does."""
-    from ..work.views import WorkError
+    from ..work.errors import WorkError
 
     found: list[str] = []
     for at in ctx.find_root().obj:
@@ -140,7 +140,7 @@ def confirm(name: str, serials: list[str], yes: bool, expect_serials: str | None
     Raises WorkError when the answer is another, the serials are others, or nobody can answer.
     """
     from ..work.build import check_serials
-    from ..work.views import WorkError
+    from ..work.errors import WorkError
 
     if yes:
         if expect_serials is None:

@@ -168,9 +168,9 @@ def restart(ctx: click.Context, yes: bool, speed: float, patience: str, as_json:
     """
     from ..core.units import parse_duration
     from ..work import firmware as work
+    from ..work.errors import WorkError
     from ..work.survey import survey
     from ..work.update import running_updates
-    from ..work.views import WorkError
 
     client = target(ctx, speed)
     seen = survey(client)

@@ -10,7 +10,7 @@ from .build import show_volume, volume
 from .common import confirm, confirm_options, controller_option, json_option, plain, print_json, target
 
 if TYPE_CHECKING:
-    from ..work.views import ForeignView
+    from ..core.server.model import ForeignVolume
     from .render import Part
 
 
@@ -108,7 +108,7 @@ def clear(
         click.echo(f"The set-up of {', '.join(f.name for f in group)} is cleared; its drives are unassigned.")
 
 
-def foreign_parts(found: ForeignView) -> list[Part]:
+def foreign_parts(found: ForeignVolume) -> list[Part]:
     """A foreign volume as a person reads it: what it is, whether it can be taken over, which drives carry it."""
     from ..core.units import decimal_size
     from .render import Cell, Line, Table
@@ -137,5 +137,5 @@ STATES = {
 }
 
 
-def _serials(group: list[ForeignView]) -> list[str]:
+def _serials(group: list[ForeignVolume]) -> list[str]:
     return sorted({m.serial for f in group for m in f.members if m.bay})

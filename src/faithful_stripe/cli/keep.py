@@ -133,8 +133,8 @@ def add(
     from dataclasses import replace
 
     from ..core.units import parse_size
+    from ..work.errors import WorkError
     from ..work.stock import Item, put, read_stock
-    from ..work.views import WorkError
 
     path = stock_file(file)
     known = {i.serial: i for i in read_stock(path)} if path.exists() else {}

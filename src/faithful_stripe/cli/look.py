@@ -14,7 +14,7 @@ import click
 from .common import ATTENTION, access_of, all_named, json_option, plain, print_json, target
 
 if TYPE_CHECKING:
-    from ..work.views import Survey, VolumeView
+    from ..core.server.model import Server, Volume
     from ..work.watch import Snapshot
     from .render import Cell, Part
 
@@ -53,10 +53,10 @@ def survey(ctx: click.Context, as_sheet: bool, as_json: bool) -> None:
 
 
 def _sheet(ctx: click.Context) -> None:
+    from ..work.errors import WorkError
     from ..work.firmware import firmware
     from ..work.sheet import as_sheet
     from ..work.survey import survey as read_survey
-    from ..work.views import WorkError
 
     client = target(ctx)
     try:
@@ -91,7 +91,7 @@ def _survey_all(ctx: click.Context, as_json: bool) -> None:
     ctx.exit(ATTENTION if any(s.state != "OK" for s in found) else 0)
 
 
-def survey_parts(seen: Survey) -> list[Part]:
+def survey_parts(seen: Server) -> list[Part]:
     """The survey as a person reads it: what is wrong first, then controllers, volumes, drives."""
     from .attention import finding_lines
     from .render import Line
@@ -115,7 +115,7 @@ def survey_parts(seen: Survey) -> list[Part]:
     return [*parts, Line(f"Unassigned drives in bays: {listed}. Empty bays: {empty}.")]
 
 
-def _controllers(seen: Survey) -> Part:
+def _controllers(seen: Server) -> Part:
     from .render import Table
 
     table = Table("Controllers", ["controller", "model", "serial", "firmware", "state", "health", "levels"])
@@ -132,7 +132,7 @@ def _controllers(seen: Survey) -> Part:
     return table
 
 
-def _volumes(seen: Survey) -> list[Part]:
+def _volumes(seen: Server) -> list[Part]:
     from ..core.units import binary_size, decimal_size
     from .render import Cell, Line, Table
 
@@ -174,7 +174,7 @@ def _volumes(seen: Survey) -> list[Part]:
     return [table]
 
 
-def _found(v: VolumeView) -> str | Cell:
+def _found(v: Volume) -> str | Cell:
     """What the system's own firmware makes of a volume."""
     from ..core.units import decimal_size
     from .render import Cell
@@ -189,7 +189,7 @@ def _found(v: VolumeView) -> str | Cell:
     return f"sees it{boots}"
 
 
-def _drives(seen: Survey) -> Part:
+def _drives(seen: Server) -> Part:
     from ..core.units import decimal_size
     from .render import Cell, Table
 

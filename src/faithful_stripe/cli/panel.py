@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 from ..core.units import decimal_size
 
 if TYPE_CHECKING:
-    from ..work.views import DriveView, Survey
+    from ..core.server.model import Drive, Server
 
 LED_WORDS = {
     "OK": "normal",
@@ -27,7 +27,7 @@ LEAST, MOST = 9, 20
 """Width of a bay in characters, border included on one side."""
 
 
-def show_panel(seen: Survey) -> None:
+def show_panel(seen: Server) -> None:
     """Print the panel, as wide as the terminal allows, and a line for each bay that needs attention."""
     from .attention import finding_lines
     from .render import Line, show
@@ -47,7 +47,7 @@ def show_panel(seen: Survey) -> None:
     show(finding_lines(seen))
 
 
-def position(seen: Survey, bay: str) -> str:
+def position(seen: Server, bay: str) -> str:
     """Where a bay is for a person standing before the panel: its row, and its place counted from the left."""
     for row, bays in enumerate(seen.panel, 1):
         if bay in bays:
@@ -60,7 +60,7 @@ Piece = tuple[str, str]
 """A piece of a drawn line and its style."""
 
 
-def draw_row(drives: list[DriveView], cell: int) -> list[list[Piece]]:
+def draw_row(drives: list[Drive], cell: int) -> list[list[Piece]]:
     """One row of bays as lines of pieces; `cell` is a bay's width with its left border."""
     inner = cell - 1
     top = [("┌", "")]
@@ -83,7 +83,7 @@ def counted(bays: int, cell: int) -> list[Piece]:
     return [("".join(f"  {number}. of {bays}"[:cell].ljust(cell) for number in range(1, bays + 1)).rstrip(), "dim")]
 
 
-def bay_text(d: DriveView, width: int) -> list[Piece]:
+def bay_text(d: Drive, width: int) -> list[Piece]:
     """Five short lines for a bay, each with its style: size and media, use, state, LED pattern on two."""
     if d.use == "empty":
         return [("empty", "dim"), *[("", "")] * 4]

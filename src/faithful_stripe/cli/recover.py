@@ -332,8 +332,8 @@ def serve(lineup_file: Path, number: int, host: str, port: int, as_json: bool) -
       nbdcopy nbd://localhost/ volume.img
     """
     from ..media.nbd import NbdServer
+    from ..work.errors import WorkError
     from ..work.lineup import open_array
-    from ..work.views import WorkError
 
     with open_array(lineup_file, number) as (found, array):
         if found.verdict != "certain":

@@ -40,8 +40,8 @@ def rehearse(
       fstripe rehearse swap-bay-5.txt --like https://skerry-1
     """
     from ..redfish.target import connect
+    from ..work.errors import WorkError
     from ..work.survey import survey
-    from ..work.views import WorkError
     from .hands import make_copy
 
     try:

@@ -9,7 +9,7 @@ import click
 from .common import confirm, confirm_options, controller_option, json_option, print_json, target
 
 if TYPE_CHECKING:
-    from ..work.views import ControllerView, DriveView
+    from ..core.server.model import Controller, Drive
 
 
 @click.group()
@@ -69,7 +69,7 @@ def spare_remove(ctx: click.Context, bay: str, as_json: bool) -> None:
     _say_drive(remove_spare(target(ctx), bay), as_json)
 
 
-def _say_drive(drive: DriveView, as_json: bool) -> None:
+def _say_drive(drive: Drive, as_json: bool) -> None:
     if as_json:
         print_json(drive)
     else:
@@ -137,7 +137,7 @@ def controller_set(
     _say_controller(set_controller(client, survey(client).controller(controller), **asked), as_json)
 
 
-def _say_controller(found: ControllerView, as_json: bool) -> None:
+def _say_controller(found: Controller, as_json: bool) -> None:
     from .render import Line, Table, show
 
     if as_json:

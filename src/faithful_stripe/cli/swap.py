@@ -81,9 +81,9 @@ def swap(
 
 def _cupboard(client: Client, swap: Swap, path: Path, required: bool, where: str) -> list[Match]:
     """What the cupboard offers for this bay, the best first; nothing where there is no list."""
+    from ..work.errors import WorkError
     from ..work.stock import match, need, read_stock
     from ..work.survey import survey
-    from ..work.views import WorkError
 
     if not path.exists() and not required:
         return []

@@ -50,8 +50,8 @@ def update(
     """
     from ..work import firmware as settings
     from ..work import update as work
+    from ..work.errors import WorkError
     from ..work.survey import survey
-    from ..work.views import WorkError
     from .render import show
 
     client = target(ctx, speed)

@@ -11,8 +11,9 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from ..core.server.model import Server
+from .errors import WorkError
 from .update import compare
-from .views import Survey, WorkError
 
 
 @dataclass(frozen=True)
@@ -36,7 +37,7 @@ def read_advisories(path: Path) -> list[Advisory]:
         raise WorkError(what=what, to_do="write [[fault]] tables with model, mended_in and what") from reason
 
 
-def faults_in(seen: Survey, known: Sequence[Advisory]) -> Iterator[str]:
+def faults_in(seen: Server, known: Sequence[Advisory]) -> Iterator[str]:
     """What a server has that a newer firmware would mend."""
     for fault in known:
         bays = [d.bay for d in seen.drives if d.model == fault.model and _older(d.firmware, fault)]

@@ -8,10 +8,10 @@ from dataclasses import dataclass
 from ..redfish.client import Client
 from . import build
 from . import firmware as fw
+from .errors import WorkError
 from .plan import BuildPlan, Step, plan_build
 from .sheet import Sheet
 from .survey import survey
-from .views import WorkError
 from .volumes import add_volumes, plan_volumes
 
 MOST_RESTARTS = 3

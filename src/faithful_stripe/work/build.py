@@ -5,14 +5,15 @@ How volumes are planned and made is in `volumes.py`.
 
 from __future__ import annotations
 
+from ..core.server.model import CACHE_WORDS, Controller, Drive, ForeignVolume, Server, Volume
 from ..redfish.client import Body, Client, RedfishError
 from ..redfish.names import OEM
+from .errors import WorkError
 from .picking import pick
 from .survey import survey
-from .views import CACHE_WORDS, ControllerView, DriveView, ForeignView, Survey, VolumeView, WorkError
 
 
-def remove_volume(client: Client, volume: VolumeView) -> None:
+def remove_volume(client: Client, volume: Volume) -> None:
     """Delete a volume, if it is still as it was seen; progress of work on it does not count.
 
     Raises WorkError when its members or what it holds have changed meanwhile.
@@ -32,7 +33,7 @@ def remove_volume(client: Client, volume: VolumeView) -> None:
     raise WorkError(what=f"volume {volume.name} changes all the time", to_do="wait until its work is done (`watch`)")
 
 
-def start_rebuild(client: Client, name: str, bay: str, controller: str | None = None) -> VolumeView:
+def start_rebuild(client: Client, name: str, bay: str, controller: str | None = None) -> Volume:
     """Ask the controller to rebuild a volume's lost member onto the drive in a bay."""
     seen = survey(client)
     volume, drive = seen.volume(name, controller), seen.bay(bay)
@@ -44,7 +45,7 @@ def start_rebuild(client: Client, name: str, bay: str, controller: str | None = 
     return survey(client).volume(*reversed(volume.key))
 
 
-def initialize(client: Client, name: str, method: str, controller: str | None = None) -> VolumeView:
+def initialize(client: Client, name: str, method: str, controller: str | None = None) -> Volume:
     """Begin to initialize a volume: "fast", "foreground" (both lose what it holds) or "background"."""
     seen = survey(client)
     volume = seen.volume(name, controller)
@@ -56,7 +57,7 @@ def initialize(client: Client, name: str, method: str, controller: str | None = 
     return survey(client).volume(*reversed(volume.key))
 
 
-def start_check(client: Client, name: str, repair: bool, controller: str | None = None) -> VolumeView:
+def start_check(client: Client, name: str, repair: bool, controller: str | None = None) -> Volume:
     """Begin a consistency check of a volume; with `repair` (where the server takes it) it mends what it finds."""
     seen = survey(client)
     volume = seen.volume(name, controller)
@@ -68,7 +69,7 @@ def start_check(client: Client, name: str, repair: bool, controller: str | None 
     return survey(client).volume(*reversed(volume.key))
 
 
-def locate(client: Client, wanted: str, on: bool) -> DriveView:
+def locate(client: Client, wanted: str, on: bool) -> Drive:
     """Switch the identify LED of a drive (by bay or serial number), and read it back. Raises WorkError."""
     drive = survey(client).drive(wanted)
     if not drive.serial:
@@ -80,7 +81,7 @@ def locate(client: Client, wanted: str, on: bool) -> DriveView:
     return now
 
 
-def add_spare(client: Client, bay: str, names: tuple[str, ...], revertible: bool) -> DriveView:
+def add_spare(client: Client, bay: str, names: tuple[str, ...], revertible: bool) -> Drive:
     """Make a drive (by bay or serial number) a hot spare, for the named volumes or for any."""
     seen = survey(client)
     drive = pick(seen, bay)
@@ -94,31 +95,31 @@ def add_spare(client: Client, bay: str, names: tuple[str, ...], revertible: bool
     return survey(client).bay(drive.bay)
 
 
-def remove_spare(client: Client, bay: str) -> DriveView:
+def remove_spare(client: Client, bay: str) -> Drive:
     """Make a standby spare an unassigned drive again."""
     path = survey(client).drive(bay).path
     client.patch(path, {"HotspareType": "None"})
     return survey(client).drive(bay)
 
 
-def import_foreign(client: Client, foreign: ForeignView, new_name: str | None) -> VolumeView:
+def import_foreign(client: Client, foreign: ForeignVolume, new_name: str | None) -> Volume:
     """Take a foreign volume over, with all that shares drives with it, and read it back."""
     body = {"Volume": foreign.guid} | ({"NewName": new_name} if new_name else {})
     client.post(_foreign_action(client, foreign, "Import"), body)
     return survey(client).volume(new_name or foreign.name, foreign.controller)
 
 
-def clear_foreign(client: Client, foreign: ForeignView) -> None:
+def clear_foreign(client: Client, foreign: ForeignVolume) -> None:
     """Remove a foreign volume's set-up from its drives, and that of all that shares drives with it."""
     client.post(_foreign_action(client, foreign, "ClearForeign"), {"Volume": foreign.guid})
 
 
-def _foreign_action(client: Client, foreign: ForeignView, name: str) -> str:
+def _foreign_action(client: Client, foreign: ForeignVolume, name: str) -> str:
     actions = (client.get(foreign.path).get("Actions") or {}).get("Oem") or {}
     return str(actions[f"#{OEM}.{name}"]["target"])  # it stands beside the list that the view came from
 
 
-def with_company(seen: Survey, foreign: ForeignView) -> list[ForeignView]:
+def with_company(seen: Server, foreign: ForeignVolume) -> list[ForeignVolume]:
     """A foreign volume, and those whose drives it shares: they can only be imported or cleared together."""
     group, bays = [foreign], {m.bay for m in foreign.members if m.bay}
     while more := [f for f in seen.foreign if f not in group and bays & {m.bay for m in f.members}]:
@@ -127,7 +128,7 @@ def with_company(seen: Survey, foreign: ForeignView) -> list[ForeignView]:
     return group
 
 
-def set_caches(client: Client, volume: VolumeView, read: str | None, write: str | None) -> VolumeView:
+def set_caches(client: Client, volume: Volume, read: str | None, write: str | None) -> Volume:
     """Change a volume's cache policies (words of `CACHE_WORDS`), and read it back."""
     client.patch(volume.path, cache_body(read, write))
     return survey(client).volume(*reversed(volume.key))
@@ -140,8 +141,8 @@ def cache_body(read: str | None, write: str | None) -> Body:
     return {key: spelled[word] for key, word in asked.items() if word}
 
 
-def set_controller(client: Client, controller: ControllerView, **settings: int | str | bool | None) -> ControllerView:
-    """Change a controller's rates and habits (the names are those of `ControllerView`), and read it back."""
+def set_controller(client: Client, controller: Controller, **settings: int | str | bool | None) -> Controller:
+    """Change a controller's rates and habits (the names are those of `Controller`), and read it back."""
     rates = {"RebuildRatePercent": "rebuild_rate", "ConsistencyCheckRatePercent": "check_rate"}
     habits = {"Replacement": "replacement", "CopyOnPrediction": "copy_on_prediction"}
     asked, ours = (

@@ -21,7 +21,7 @@ from ..core.source import BlockSource, BlockSourceError
 from ..media.image import ImageFile, create_sparse, media_error
 from ..media.whole import refuse_existing, sync_folder, write_text
 from .copying import HASH_BYTES, parse_range
-from .views import WorkError
+from .errors import WorkError
 
 CHUNK = 4 << 20
 KEPT_BYTES = 256 << 20

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from ..core.server.model import Drive, Finding, ForeignVolume, Server, Volume
 from ..core.units import decimal_size
-from .views import DriveView, Finding, ForeignView, Survey, VolumeView
 
 MOST_RANGES = 3
 """Lost ranges of a volume that are named one by one."""
 
 
-def findings(seen: Survey) -> list[Finding]:
+def findings(seen: Server) -> list[Finding]:
     """What needs attention, the worst first."""
     found: list[Finding] = []
     if seen.power.lower() == "off":
@@ -34,12 +34,12 @@ def findings(seen: Survey) -> list[Finding]:
     return sorted(found, key=lambda f: f.severity != "Critical")
 
 
-def _named(seen: Survey, controller: str, what: str) -> str:
+def _named(seen: Server, controller: str, what: str) -> str:
     """A thing with its controller, where there are several."""
     return f"{what} ({controller})" if len(seen.controllers) > 1 else what
 
 
-def _volume(volume: VolumeView, where: str) -> Iterator[Finding]:
+def _volume(volume: Volume, where: str) -> Iterator[Finding]:
     lost = ", ".join(f"{m.position} (bay {m.bay or '-'}, {m.serial})" for m in volume.members if m.state == "lost")
     coming = ", ".join(f"{w.name}: {w.percent:.0f} %" for w in volume.work)
     degraded = any(m.state != "active" for m in volume.members)
@@ -68,7 +68,7 @@ def _volume(volume: VolumeView, where: str) -> Iterator[Finding]:
             yield Finding("Critical", where, what, "replace the lost member's drive")
 
 
-def _drive(seen: Survey, drive: DriveView) -> Iterator[Finding]:
+def _drive(seen: Server, drive: Drive) -> Iterator[Finding]:
     where = f"bay {drive.bay}"
     if drive.predicted and drive.health != "Critical":
         moving = any(f"copy from bay {drive.bay} " in w.name for v in seen.volumes for w in v.work)
@@ -90,7 +90,7 @@ def _drive(seen: Survey, drive: DriveView) -> Iterator[Finding]:
         yield Finding(drive.health, where, what, drive.advice or "replace it")
 
 
-def _foreign(one: ForeignView, where: str) -> Finding:
+def _foreign(one: ForeignVolume, where: str) -> Finding:
     size = "unknown size" if one.size is None else decimal_size(one.size)
     here = sum(m.state == "current" for m in one.members)
     what = f"a set-up this controller does not know: volume {one.name}, {one.level}, {size}, by {one.writer}; "
@@ -103,6 +103,6 @@ def _foreign(one: ForeignView, where: str) -> Finding:
     return Finding("Warning", where, what, to_do)
 
 
-def bays_of(one: ForeignView) -> str:
+def bays_of(one: ForeignVolume) -> str:
     """The bays that its members are in."""
     return ", ".join(m.bay for m in one.members if m.bay)

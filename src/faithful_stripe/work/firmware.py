@@ -15,12 +15,13 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
+from ..core.server.model import BootOption, Server, Volume
 from ..redfish.client import Body, Client, RedfishError
+from .errors import WorkError
 from .remembered import remember
 from .seen import boot_options
 from .survey import find, survey
 from .update import VersionView, versions
-from .views import BootOption, Survey, VolumeView, WorkError
 
 
 @dataclass(frozen=True)
@@ -250,7 +251,7 @@ def _value(a: AttributeView, text: str) -> Any:
     raise WorkError(what=f"{a.name} ({a.shown}): {text!r} cannot be", to_do=f"expected {a.expected}; nothing was sent")
 
 
-def effects(found: Firmware, wanted: Mapping[str, Any], volumes: Iterable[VolumeView]) -> list[str]:
+def effects(found: Firmware, wanted: Mapping[str, Any], volumes: Iterable[Volume]) -> list[str]:
     """What values will bring about, in sentences."""
     says = []
     will_be = {a.name: a.will_be for a in found.attributes} | dict(wanted)
@@ -377,7 +378,7 @@ def _wait(client: Client, before: Firmware, tell: Callable[[str], None], patienc
     raise WorkError(what=what, to_do="look at its console; `firmware show` reads the settings when it is back")
 
 
-def working(seen: Survey) -> list[str]:
+def working(seen: Server) -> list[str]:
     """Work that a restart would interrupt, in words."""
     return [f"{w.volume}: {w.name} {w.percent:.0f} %" for v in seen.volumes for w in v.work]
 

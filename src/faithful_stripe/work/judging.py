@@ -5,17 +5,18 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from typing import TYPE_CHECKING
 
+from ..core.server.model import Drive, Server
 from ..core.units import decimal_size
 from ..redfish.client import Client
 from .advisories import Advisory, faults_in
+from .errors import WorkError
 from .margins import margin_without
-from .views import DriveView, Survey, WorkError
 
 if TYPE_CHECKING:
     from .swap import Options, Swap
 
 
-def unsafe(seen: Survey, drive: DriveView) -> WorkError | None:
+def unsafe(seen: Server, drive: Drive) -> WorkError | None:
     """Why a drive must not be taken out now; None where nothing would be lost."""
     for v in seen.volumes:
         member = next((m for m in v.members if m.serial == drive.serial and drive.serial), None)
@@ -35,7 +36,7 @@ def unsafe(seen: Survey, drive: DriveView) -> WorkError | None:
     return None
 
 
-def better_first(seen: Survey, drive: DriveView) -> WorkError | None:
+def better_first(seen: Server, drive: Drive) -> WorkError | None:
     """A drive that only predicts its failure still works: where another one is seated, its data are copied off it
     first, and the margin stays. None where there is nothing better to do first."""
     mine = [v for v in seen.volumes if any(m.serial == drive.serial and m.state == "active" for m in v.members)]
@@ -55,7 +56,7 @@ def better_first(seen: Survey, drive: DriveView) -> WorkError | None:
     return WorkError(what=what, to_do=to_do)
 
 
-def objections_to(client: Client, seen: Survey, swap: Swap, drive: DriveView, options: Options) -> Iterator[str]:
+def objections_to(client: Client, seen: Server, swap: Swap, drive: Drive, options: Options) -> Iterator[str]:
     """Why a drive that was just seated must not take the old one's place."""
     mates = [d for v in seen.volumes if v.key in swap.volumes for d in seen.drives
              if d.serial in [m.serial for m in v.members if m.state == "active"] and d.bay != swap.bay]  # fmt: skip
@@ -79,14 +80,14 @@ def objections_to(client: Client, seen: Survey, swap: Swap, drive: DriveView, op
         yield f"it holds something: {drive.content}. To overwrite that, begin again with --overwrite"
 
 
-def hours_of(client: Client, drive: DriveView) -> str:
+def hours_of(client: Client, drive: Drive) -> str:
     if not drive.hours_path:
         return ""
     hours = client.get(drive.hours_path).get("PowerOnHours")
     return f", {hours} hours of use" if hours else ", no hours of use" if hours == 0 else ""
 
 
-def remains(seen: Survey, known: Sequence[Advisory] = ()) -> Iterator[str]:
+def remains(seen: Server, known: Sequence[Advisory] = ()) -> Iterator[str]:
     """What is still to be done about a server's drives after a swap."""
     for f in seen.findings:
         yield f"{f.where}: {f.what}; {f.to_do}"

@@ -10,12 +10,13 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from ..core.server.model import Drive, Server, Volume
 from ..redfish.client import Client
 from . import firmware as fw
+from .errors import WorkError
 from .stock import OFFERED, Item
 from .survey import survey
 from .tomltext import toml_value
-from .views import DriveView, Survey, VolumeView, WorkError
 
 PACES = {"HDD": 215, "SSD": 510}
 """MB/s of a drive where nobody tells: of large spinning ones and of SATA's solid state."""
@@ -30,7 +31,7 @@ class Likeness:
     """
 
     text: str
-    volumes: tuple[VolumeView, ...]
+    volumes: tuple[Volume, ...]
     spares: tuple[tuple[str, tuple[str, ...], bool], ...]
     failed: tuple[str, ...]
     predicted: tuple[str, ...]
@@ -67,7 +68,7 @@ def likeness(client: Client, cupboard: Sequence[Item] = ()) -> Likeness:
     )
 
 
-def _text(seen: Survey, drives: list[DriveView], ghosts: list[tuple[str, str]], cupboard: Sequence[Item]) -> str:
+def _text(seen: Server, drives: list[Drive], ghosts: list[tuple[str, str]], cupboard: Sequence[Item]) -> str:
     lines = ['format = "faithful-stripe/bench/1"', "", "[server]"]
     maker, model = seen.maker or "unknown", seen.model or "unknown"
     facts = {"name": seen.server, "maker": maker, "model": model, "serial": seen.serial or "unknown",
@@ -104,7 +105,7 @@ def _text(seen: Survey, drives: list[DriveView], ghosts: list[tuple[str, str]], 
     return "\n".join(lines) + "\n"
 
 
-def _loose(item: Item, drives: list[DriveView]) -> dict[str, Any]:
+def _loose(item: Item, drives: list[Drive]) -> dict[str, Any]:
     """A drive of the cupboard as a model: like a seated one of the same part, else as its line says."""
     twin = next((d for d in drives if d.part and d.part in item.parts), None)
     if twin:
@@ -116,11 +117,11 @@ def _loose(item: Item, drives: list[DriveView]) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _kind(d: DriveView) -> tuple[Any, ...]:
+def _kind(d: Drive) -> tuple[Any, ...]:
     return d.vendor, d.model, d.part, d.size, d.media, d.protocol, d.rpm, d.sector, d.firmware
 
 
-def _model(d: DriveView) -> dict[str, Any]:
+def _model(d: Drive) -> dict[str, Any]:
     return {
         "vendor": d.vendor or "unknown", "model": d.model or "unknown", "part": d.part or "unknown", "size": d.size,
         "media": d.media or "HDD", "protocol": d.protocol or "SAS", "rpm": d.rpm or 0, "sector": d.sector or 512,

@@ -9,14 +9,15 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 
+from ..core.server.model import Server
 from ..core.units import parse_duration
 from ..media.image import MediaError
 from ..media.whole import write_text
 from ..redfish.client import Body, Client, RedfishError
 from ..redfish.names import OEM
+from .errors import WorkError
 from .remembered import state_file
 from .survey import find, survey
-from .views import Survey, WorkError
 
 TOGETHER = 10.0
 """Seconds within which a consequence follows its cause."""
@@ -104,7 +105,7 @@ def _entry(body: Body) -> Entry:
     )
 
 
-def explained(found: Sequence[Entry], seen: Survey | None, offset: float) -> list[Entry]:
+def explained(found: Sequence[Entry], seen: Server | None, offset: float) -> list[Entry]:
     """Events resolved, grouped, and with this machine's time.
 
     seen    to tell which drive or volume a path is; None where that is not wanted
@@ -222,7 +223,7 @@ def _stream(client: Client) -> str:
     return str(client.get(client.root["EventService"]["@odata.id"]).get("ServerSentEventUri") or "")
 
 
-def seen_for(client: Client) -> Survey | None:
+def seen_for(client: Client) -> Server | None:
     """A survey to resolve paths with; None where it cannot be read just now."""
     try:
         return survey(client)

@@ -7,9 +7,9 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 from ..core.errors import StripeError
+from ..core.server.model import Server
 from ..redfish.client import Client
 from .survey import survey
-from .views import Survey
 
 AT_ONCE = 32
 
@@ -19,7 +19,7 @@ class Seen:
     """A server, or why it could not be seen."""
 
     at: str
-    survey: Survey | None
+    survey: Server | None
     trouble: str = ""
 
     @property

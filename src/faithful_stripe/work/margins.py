@@ -5,10 +5,10 @@ from __future__ import annotations
 from ..core.arrays.layout import Layout, layout
 from ..core.arrays.levels import LEVELS, GeometryError
 from ..core.arrays.margin import margin
-from .views import VolumeView
+from ..core.server.model import Volume
 
 
-def layout_of(volume: VolumeView) -> Layout | None:
+def layout_of(volume: Volume) -> Layout | None:
     """The volume's layout; None where the server tells too little of it."""
     if volume.level not in LEVELS or not volume.ordered:
         return None
@@ -22,7 +22,7 @@ def layout_of(volume: VolumeView) -> Layout | None:
         return None
 
 
-def margin_without(volume: VolumeView, serials: set[str]) -> int | None:
+def margin_without(volume: Volume, serials: set[str]) -> int | None:
     """The margin once these drives are gone too; None where it cannot be told. -1: data would be lost."""
     here = [m for m in volume.members if m.serial in serials and m.state == "active"]
     if not here:

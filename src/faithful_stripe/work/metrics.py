@@ -10,7 +10,7 @@ from prometheus_client.core import GaugeMetricFamily, Metric
 from prometheus_client.openmetrics.exposition import generate_latest
 
 from ..media.whole import write_text
-from .views import WorkError
+from .errors import WorkError
 from .watch import Snapshot
 
 HEALTH = {"OK": 0, "Warning": 1, "Critical": 2}

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from .views import DriveView, Survey, WorkError
+from ..core.server.model import Drive, Server
+from .errors import WorkError
 
 
-def pick(
-    seen: Survey, name: str, together: Sequence[str] = (), foreign: bool = False, failing: bool = False
-) -> DriveView:
+def pick(seen: Server, name: str, together: Sequence[str] = (), foreign: bool = False, failing: bool = False) -> Drive:
     """The drive in a bay, or with a serial number, if it can be used. Raises WorkError.
 
     together  the drives (bays or serials) that it is taken with: volumes on exactly these may share them
@@ -37,13 +36,13 @@ def pick(
     return drive
 
 
-def _free(seen: Survey) -> str:
+def _free(seen: Server) -> str:
     strange = {m.bay for f in seen.foreign for m in f.members}
     free = [d.bay for d in seen.drives if d.use == "unassigned" and d.health == "OK" and d.bay not in strange]
     return ", ".join(free) or "none"
 
 
-def controller_of(seen: Survey, drives: tuple[DriveView, ...], wanted: str | None) -> str:
+def controller_of(seen: Server, drives: tuple[Drive, ...], wanted: str | None) -> str:
     """The one controller that all bays belong to: a volume cannot span two."""
     found = sorted({d.controller for d in drives})
     if wanted is not None:
@@ -55,7 +54,7 @@ def controller_of(seen: Survey, drives: tuple[DriveView, ...], wanted: str | Non
     return found[0]
 
 
-def check_alike(drives: tuple[DriveView, ...], mixed: bool) -> None:
+def check_alike(drives: tuple[Drive, ...], mixed: bool) -> None:
     for what, values in (("media", [d.media for d in drives]), ("sector size", [str(d.sector) for d in drives])):
         if len(set(values)) > 1 and not mixed:
             listed = ", ".join(f"bay {d.bay} {value}" for d, value in zip(drives, values, strict=True))

@@ -10,12 +10,13 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
+from ..core.server.model import Controller, Drive, Server, Volume
 from ..core.units import binary_size, decimal_size
 from ..redfish.client import Client
 from . import firmware as fw
+from .errors import WorkError
 from .sheet import Sheet, SpareWish
 from .survey import Paths, find, survey
-from .views import ControllerView, DriveView, Survey, VolumeView, WorkError
 from .volumes import VolumePlan, VolumeWish, plan_on, with_planned, without
 
 
@@ -66,7 +67,7 @@ class _Making:
     """
 
     sheet: Sheet
-    seen: Survey
+    seen: Server
     paths: Paths
     replaced: frozenset[str]
     steps: list[Step] = field(default_factory=list)
@@ -155,7 +156,7 @@ def _last_restart(made: _Making) -> None:
 
 
 def _controller(made: _Making, name: str, wanted: dict[str, Any]) -> None:
-    found: ControllerView = made.seen.controller(name)
+    found: Controller = made.seen.controller(name)
     changed = {key: value for key, value in wanted.items() if getattr(found, key) != value}
     if changed:
         listed = ", ".join(f"{k.replace('_', ' ')} from {getattr(found, k)} to {v}" for k, v in changed.items())
@@ -166,7 +167,7 @@ def _controller(made: _Making, name: str, wanted: dict[str, Any]) -> None:
 
 
 def _volumes(made: _Making) -> None:
-    there: dict[str, VolumeView] = {}
+    there: dict[str, Volume] = {}
     for wish in made.sheet.volumes:
         found = [v for v in made.seen.volumes if v.name == wish.name and wish.controller in (None, v.controller)]
         if len(found) > 1:
@@ -201,7 +202,7 @@ def _volumes(made: _Making) -> None:
             made.seen = with_planned(made.seen, plan)
 
 
-def _differences(seen: Survey, wish: VolumeWish, v: VolumeView) -> Iterator[str]:
+def _differences(seen: Server, wish: VolumeWish, v: Volume) -> Iterator[str]:
     """In what a volume is another one than the sheet says. A hot spare stands for the drive it stands in for."""
     if v.level != wish.level:
         yield f"level {v.level}, not {wish.level}"
@@ -227,7 +228,7 @@ def _differences(seen: Survey, wish: VolumeWish, v: VolumeView) -> Iterator[str]
         yield f"size {decimal_size(v.size)}, not {decimal_size(wish.size)}"
 
 
-def _removal(v: VolumeView, why: str) -> Step:
+def _removal(v: Volume, why: str) -> Step:
     holds = "nothing" if v.content == "" else v.content or "unknown contents"
     members = ", ".join(f"bay {m.bay} {m.serial}" for m in v.members)
     lost = f"volume {v.name}, {v.level}, {decimal_size(v.size)}, holding {holds} ({members})"
@@ -247,7 +248,7 @@ def _creation(plan: VolumePlan) -> Step:
     return Step("make", what, plan.lost, tuple(plan.serials), plan)
 
 
-def _caches(made: _Making, wish: VolumeWish, v: VolumeView) -> None:
+def _caches(made: _Making, wish: VolumeWish, v: Volume) -> None:
     asked = {"read": wish.read_cache if wish.read_cache not in (None, v.read_cache) else None,
              "write": wish.write_cache if wish.write_cache not in (None, v.write_cache) else None}  # fmt: skip
     listed = ", ".join(f"{key}s {word}" for key, word in asked.items() if word)
@@ -279,7 +280,7 @@ def _release(made: _Making) -> None:
     made.seen = replace(made.seen, drives=drives)
 
 
-def _same(drive: DriveView, wish: SpareWish) -> bool:
+def _same(drive: Drive, wish: SpareWish) -> bool:
     return set(drive.spare_for) == set(wish.names) and drive.spare_reverts == wish.revertible
 
 

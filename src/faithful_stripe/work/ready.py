@@ -13,15 +13,16 @@ from ..core.formats.fat import Fat
 from ..core.formats.gpt import SYSTEM_PARTITION, table
 from ..core.formats.inf import Driver, parse
 from ..core.pcie import LANE_BYTES, link_bytes
+from ..core.server.model import Server, Volume
 from ..core.source import Window
 from ..core.units import decimal_size
 from ..media.image import ImageFile, MediaError
 from ..redfish.client import Body, Client
+from .errors import WorkError
 from .firmware import AttributeView, Firmware, firmware
 from .remembered import asked
 from .survey import find, survey
 from .update import pci_paths
-from .views import Survey, VolumeView, WorkError
 
 SPINNING_RATE = 215e6
 """Bytes per second of a large spinning drive, where the server does not tell."""
@@ -69,7 +70,7 @@ def ready(client: Client, wanted: Wanted) -> list[Check]:
     return checks
 
 
-def _power(seen: Survey) -> Iterator[Check]:
+def _power(seen: Server) -> Iterator[Check]:
     on = seen.power.lower() in ("on", "")
     yield Check("pass" if on else "fail", "power", "on" if on else "the server is off", "" if on else "switch it on")
 
@@ -129,7 +130,7 @@ def _fallen(found: Firmware) -> Iterator[Check]:
 # links ------------------------------------------------------------------------------------------
 
 
-def _links(devices: Sequence[Body], seen: Survey) -> Iterator[Check]:
+def _links(devices: Sequence[Body], seen: Server) -> Iterator[Check]:
     for device in devices:
         interface = device.get("PCIeInterface") or {}
         lanes, most = interface.get("LanesInUse"), interface.get("MaxLanes")
@@ -169,7 +170,7 @@ def _rate(media: str, protocol: str) -> float:
 # volumes ----------------------------------------------------------------------------------------
 
 
-def _volumes(seen: Survey, settings: Firmware | None) -> Iterator[Check]:
+def _volumes(seen: Server, settings: Firmware | None) -> Iterator[Check]:
     first = settings.boot[0] if settings and settings.boot else None
     chosen = next((v for v in seen.volumes if first and v.path == first.volume), None)
     if not seen.volumes:
@@ -200,7 +201,7 @@ def _volumes(seen: Survey, settings: Firmware | None) -> Iterator[Check]:
         yield Check("pass", "other disks", "an installer sees no other disk of these controllers")
 
 
-def _seen(chosen: VolumeView) -> Iterator[Check]:
+def _seen(chosen: Volume) -> Iterator[Check]:
     """Whether the system's own firmware has found the boot volume, and as large as it is."""
     what = f"firmware and {chosen.name}"
     if chosen.found is None:
@@ -216,7 +217,7 @@ def _seen(chosen: VolumeView) -> Iterator[Check]:
         yield Check("pass", what, f"found at the last start, {decimal_size(chosen.size)}")
 
 
-def _drive_links(seen: Survey) -> Iterator[Check]:
+def _drive_links(seen: Server) -> Iterator[Check]:
     """Drives whose link is slower than they can do: half the lanes, a bad cable, a tired backplane."""
     told = [d for d in seen.drives if d.gbps and d.best_gbps]
     for d in told:
@@ -229,7 +230,7 @@ def _drive_links(seen: Survey) -> Iterator[Check]:
         yield Check("pass", "links of the drives", f"all {len(told)} as fast as they can do")
 
 
-def _sizes(seen: Survey, chosen: str) -> str:
+def _sizes(seen: Server, chosen: str) -> str:
     """The volumes' sizes, by which an installer tells them apart."""
     return ", ".join(f"{v.name} {decimal_size(v.size)}{' (boot)' if v.name == chosen else ''}" for v in seen.volumes)
 

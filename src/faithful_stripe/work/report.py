@@ -9,13 +9,13 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
 
+from ..core.server.model import Server
 from ..core.units import decimal_size
 from ..redfish.client import Client
 from . import log
 from .advisories import Advisory
 from .judging import remains
 from .survey import survey
-from .views import Survey
 from .visits import condition, notes, remember_state
 
 
@@ -161,7 +161,7 @@ def _server_time(moment: float, noted: dict[str, Any], now: float, server_now: f
     return server_then + (server_now - server_then) * (moment - then) / (now - then)
 
 
-def _volumes(before: Sequence[dict[str, Any]], seen: Survey) -> list[VolumeThen]:
+def _volumes(before: Sequence[dict[str, Any]], seen: Server) -> list[VolumeThen]:
     then = {(v["controller"], v["name"]): v for v in before}
     now = {v.key: v for v in seen.volumes}
     made = []
@@ -178,7 +178,7 @@ def _volumes(before: Sequence[dict[str, Any]], seen: Survey) -> list[VolumeThen]
     return made
 
 
-def _bays(before: dict[str, str], seen: Survey) -> list[BayThen]:
+def _bays(before: dict[str, str], seen: Server) -> list[BayThen]:
     now = {d.bay: d.serial for d in seen.drives}
     return [
         BayThen(bay, before.get(bay) or "empty", now.get(bay) or "empty")

@@ -6,9 +6,9 @@ import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
+from ..core.server.model import Server
 from ..redfish.client import Client, RedfishError
 from .survey import survey
-from .views import Survey
 
 PASSING = (0, 500, 502, 503, 504)
 """HTTP statuses (0: no answer at all) of troubles that pass by themselves."""
@@ -24,7 +24,7 @@ class Told:
     to_do: str = ""
 
 
-def looks(client: Client, pause: float, sleep: Callable[[float], None] = time.sleep) -> Iterator[Survey | Told]:
+def looks(client: Client, pause: float, sleep: Callable[[float], None] = time.sleep) -> Iterator[Server | Told]:
     """A survey each time it is asked; in between, once each, what there is to tell of the connection or the power.
 
     Raises RedfishError for what does not pass by itself, and for a server that never answered.

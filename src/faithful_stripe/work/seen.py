@@ -9,8 +9,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
+from ..core.server.model import BootOption, Volume
 from ..redfish.client import Body, Client
-from .views import BootOption, VolumeView
 
 
 def boot_options(client: Client, system: Body) -> Iterator[BootOption]:
@@ -30,7 +30,7 @@ def boot_options(client: Client, system: Body) -> Iterator[BootOption]:
         )
 
 
-def as_seen(client: Client, system: Body, volumes: Sequence[VolumeView]) -> list[VolumeView]:
+def as_seen(client: Client, system: Body, volumes: Sequence[Volume]) -> list[Volume]:
     """The volumes with what the firmware sees of each."""
     first = next((o.volume for o in boot_options(client, system)), "") if volumes else ""
     disks = _disks(client, system) if volumes else None
@@ -55,7 +55,7 @@ def _disks(client: Client, system: Body) -> list[tuple[str, str, int]] | None:
     return found
 
 
-def _size(volume: VolumeView, disks: list[tuple[str, str, int]]) -> int | None:
+def _size(volume: Volume, disks: list[tuple[str, str, int]]) -> int | None:
     """The size as which a volume was found: by its name at its controller, else the one disk of exactly its size."""
     for controller, name, size in disks:
         if controller in ("", volume.controller) and name == volume.name:

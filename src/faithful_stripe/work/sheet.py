@@ -18,10 +18,11 @@ from typing import Any
 from jsonschema import Draft202012Validator
 from jsonschema.exceptions import ValidationError
 
+from ..core.server.model import Server, Volume
 from ..core.units import parse_size
+from .errors import WorkError
 from .firmware import Firmware
 from .tomltext import toml_value as value
-from .views import Survey, VolumeView, WorkError
 from .volumes import VolumeWish
 
 FORMAT = "faithful-stripe/sheet/1"
@@ -206,7 +207,7 @@ def line_of(text: str, at: Sequence[str | int]) -> int:
 # writing ----------------------------------------------------------------------------------------
 
 
-def as_sheet(seen: Survey, firmware: Firmware | None) -> str:
+def as_sheet(seen: Server, firmware: Firmware | None) -> str:
     """The present set-up as the text of a sheet: built again it changes nothing."""
     lines = [
         f"# {seen.server} as it was on {seen.time[:10]}: a build sheet. What it does not say is left as it is.",
@@ -236,7 +237,7 @@ def as_sheet(seen: Survey, firmware: Firmware | None) -> str:
     return "\n".join(lines) + "\n"
 
 
-def _volume_lines(v: VolumeView, several: bool) -> Iterator[str]:
+def _volume_lines(v: Volume, several: bool) -> Iterator[str]:
     homes = [m.stands_in or m.bay for m in v.members]
     yield f"name = {value(v.name)}"
     yield f"level = {value(v.level)}"

@@ -12,9 +12,10 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from ..core.server.model import Drive, Server
 from ..core.units import SizeError, decimal_size, parse_size
 from ..media.whole import write_text
-from .views import DriveView, Survey, WorkError
+from .errors import WorkError
 
 COLUMNS = ("serial", "parts", "model", "size", "media", "protocol", "rpm", "sector", "condition", "from", "note")
 CONDITIONS = ("new", "used", "suspect", "bad", "retired")
@@ -53,7 +54,7 @@ class Match:
 class Need:
     """What a bay needs: the drive that is or was there, and the smallest size that will do, in bytes."""
 
-    drive: DriveView
+    drive: Drive
     least: int
 
 
@@ -147,7 +148,7 @@ def taken(path: Path, serial: str, where: str) -> None:
 # matching ---------------------------------------------------------------------------------------
 
 
-def need(seen: Survey, wanted: str) -> Need:
+def need(seen: Server, wanted: str) -> Need:
     """What the bay with this label, or of this drive, needs. Raises WorkError for an empty bay that never had one."""
     drive = seen.drive(wanted)
     if not drive.serial:

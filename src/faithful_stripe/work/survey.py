@@ -1,4 +1,4 @@
-"""Survey: everything about a server's storage in one value, and what in it needs attention."""
+"""Server: everything about a server's storage in one value, and what in it needs attention."""
 
 from __future__ import annotations
 
@@ -8,22 +8,22 @@ from typing import Any
 from ..core.arrays.layout import layout
 from ..core.arrays.levels import LEVELS, GeometryError
 from ..core.arrays.margin import margin
+from ..core.server.model import (
+    CACHE_WORDS,
+    Controller,
+    Drive,
+    ForeignSeat,
+    ForeignVolume,
+    Operation,
+    Seat,
+    Server,
+    Volume,
+)
 from ..redfish.client import Body, Client
 from ..redfish.names import OEM
+from .errors import WorkError
 from .findings import findings
 from .seen import as_seen
-from .views import (
-    CACHE_WORDS,
-    ControllerView,
-    DriveView,
-    ForeignMember,
-    ForeignView,
-    MemberView,
-    Survey,
-    VolumeView,
-    Work,
-    WorkError,
-)
 
 
 @dataclass(frozen=True)
@@ -56,7 +56,7 @@ def find(client: Client) -> Paths:
     raise WorkError(what=f"{client.where}: no storage with volumes", to_do="is the controller in RAID mode?")
 
 
-def survey(client: Client, sight: bool = True) -> Survey:
+def survey(client: Client, sight: bool = True) -> Server:
     """Read the whole server. Raises RedfishError, WorkError.
 
     sight  also what the system's own firmware sees of the volumes, which changes only as the server starts: those
@@ -82,7 +82,7 @@ def survey(client: Client, sight: bool = True) -> Survey:
         volumes += [_with_members(v, seen) for v in mine]
         drives += seen
         foreign += [_foreign(f, storage, name) for f in _ours(storage).get("ForeignVolumes") or []]
-    made = Survey(
+    made = Server(
         server=str(system.get("Name") or system.get("Id")),
         maker=str(system.get("Manufacturer") or ""),
         model=str(system.get("Model") or ""),
@@ -97,7 +97,7 @@ def survey(client: Client, sight: bool = True) -> Survey:
         foreign=tuple(foreign),
         lid_open=any((c.get("PhysicalSecurity") or {}).get("IntrusionSensor") == "HardwareIntrusion" for c in chassis),
     )
-    return Survey(**{**made.__dict__, "findings": tuple(findings(made))})
+    return Server(**{**made.__dict__, "findings": tuple(findings(made))})
 
 
 def _id(storage: Body) -> str:
@@ -122,7 +122,7 @@ def _listed(client: Client, chassis: list[Body]) -> dict[str, Body]:
     return found
 
 
-def _panel(chassis: list[Body], drives: list[DriveView]) -> tuple[tuple[str, ...], ...]:
+def _panel(chassis: list[Body], drives: list[Drive]) -> tuple[tuple[str, ...], ...]:
     rows = next((rows for c in chassis if (rows := _ours(c).get("Panel"))), [[d.bay for d in drives]])
     return tuple(tuple(str(bay) for bay in row) for row in rows)
 
@@ -137,10 +137,10 @@ def _status(body: Body) -> tuple[str, str]:
     return str(status.get("State") or ""), str(status.get("Health") or "")
 
 
-def _controller(body: Body, storage: str, offered: bool) -> ControllerView:
+def _controller(body: Body, storage: str, offered: bool) -> Controller:
     state, health = _status(body)
     rates = body.get("ControllerRates") or {}
-    return ControllerView(
+    return Controller(
         id=storage,
         name=str(body.get("Name") or body.get("Model") or ""),
         serial=str(body.get("SerialNumber") or ""),
@@ -157,11 +157,11 @@ def _controller(body: Body, storage: str, offered: bool) -> ControllerView:
     )
 
 
-def _foreign(body: Body, storage: Body, controller: str) -> ForeignView:
+def _foreign(body: Body, storage: Body, controller: str) -> ForeignVolume:
     members = tuple(
-        ForeignMember(m["Position"], m["Bay"] or "", m["SerialNumber"], m["State"]) for m in body.get("Members", [])
+        ForeignSeat(m["Position"], m["Bay"] or "", m["SerialNumber"], m["State"]) for m in body.get("Members", [])
     )
-    return ForeignView(
+    return ForeignVolume(
         name=str(body["Name"]),
         guid=str(body["GUID"]),
         level=str(body["Level"]),
@@ -177,7 +177,7 @@ def _foreign(body: Body, storage: Body, controller: str) -> ForeignView:
     )
 
 
-def _drive(body: Body, volumes: dict[str, VolumeView], controller: str) -> DriveView:
+def _drive(body: Body, volumes: dict[str, Volume], controller: str) -> Drive:
     state, health = _status(body)
     place = (body.get("PhysicalLocation") or {}).get("PartLocation") or {}
     serial = str(body.get("SerialNumber") or "")
@@ -207,7 +207,7 @@ def _drive(body: Body, volumes: dict[str, VolumeView], controller: str) -> Drive
             spare += ", not revertible"
         use = f"hot spare, {spare}" if use == "unassigned" else f"{use} (hot spare, {spare})"
     conditions = (body.get("Status") or {}).get("Conditions") or []
-    return DriveView(
+    return Drive(
         bay=str(place.get("ServiceLabel") or body.get("Id")),
         serial=serial,
         vendor=str(body.get("Manufacturer") or ""),
@@ -241,15 +241,15 @@ def _drive(body: Body, volumes: dict[str, VolumeView], controller: str) -> Drive
     )
 
 
-def _lost(volumes: dict[str, VolumeView]) -> list[tuple[VolumeView, MemberView]]:
+def _lost(volumes: dict[str, Volume]) -> list[tuple[Volume, Seat]]:
     return [(v, m) for v in volumes.values() for m in v.members if m.state == "lost"]
 
 
-def _volume(body: Body, controller: str) -> VolumeView:
+def _volume(body: Body, controller: str) -> Volume:
     state, health = _status(body)
     ours = _ours(body)
     name = str(body.get("DisplayName") or body.get("Name") or body.get("Id"))
-    return VolumeView(
+    return Volume(
         name=name,
         level=str(ours.get("Level") or body.get("RAIDType") or ""),
         size=int(body.get("CapacityBytes") or 0),
@@ -260,7 +260,7 @@ def _volume(body: Body, controller: str) -> VolumeView:
         health=health,
         margin=ours["Margin"] if "Margin" in ours else _margin(body, health),
         members=tuple(
-            MemberView(m["Position"], m["Bay"], m["SerialNumber"], m["State"], m.get("StandsInForBay") or "")
+            Seat(m["Position"], m["Bay"], m["SerialNumber"], m["State"], m.get("StandsInForBay") or "")
             for m in ours.get("Members", [])
         ),
         work=tuple(_work(name, op) for op in body.get("Operations") or []),
@@ -291,18 +291,18 @@ def _margin(body: Body, health: str) -> int | None:
         return None
 
 
-def _with_members(volume: VolumeView, drives: list[DriveView]) -> VolumeView:
+def _with_members(volume: Volume, drives: list[Drive]) -> Volume:
     """Members from the drives' side, where the volume does not list its own; their order is unknown then."""
     if volume.members:
         return volume
     mine = [d for d in drives if volume.name in d.use.rpartition(" of ")[2].split(", ")]
-    members = tuple(MemberView(i, d.bay, d.serial, "active") for i, d in enumerate(mine))
-    return VolumeView(**{**volume.__dict__, "members": members, "ordered": False})
+    members = tuple(Seat(i, d.bay, d.serial, "active") for i, d in enumerate(mine))
+    return Volume(**{**volume.__dict__, "members": members, "ordered": False})
 
 
-def _work(volume: str, operation: Body) -> Work:
+def _work(volume: str, operation: Body) -> Operation:
     ours = _ours(operation)
     done, total = ours.get("DoneBytes"), ours.get("TotalBytes")
     percent = 100 * done / total if done is not None and total else float(operation.get("PercentageComplete") or 0)
     name = str(operation.get("OperationName") or operation.get("Operation") or "work")
-    return Work(volume, name, percent, done, total, ours.get("Waiting") is True)
+    return Operation(volume, name, percent, done, total, ours.get("Waiting") is True)

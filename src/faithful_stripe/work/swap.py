@@ -13,16 +13,17 @@ from collections.abc import Callable, Generator, Iterator
 from dataclasses import asdict, dataclass, field
 from datetime import UTC, datetime
 
+from ..core.server.model import Drive, Server, Volume
 from ..core.units import decimal_size, duration
 from ..redfish.client import Client, RedfishError
 from . import build
 from .advisories import Advisory
+from .errors import WorkError
 from .judging import better_first, hours_of, objections_to, remains, unsafe
 from .remembered import state_file
 from .seeing import PASSING, Told, looks
 from .stock import Item
 from .survey import find, survey
-from .views import DriveView, Survey, VolumeView, WorkError
 from .visits import note, remember_state
 from .watch import Pace, Progress
 
@@ -138,11 +139,11 @@ def begin(client: Client, wanted: str, now: bool = False) -> Swap:
     return made
 
 
-def _is(bay: str, stands_in: str, serial: str, drive: DriveView) -> bool:
+def _is(bay: str, stands_in: str, serial: str, drive: Drive) -> bool:
     return drive.bay in (bay, stands_in) or (serial == drive.serial and serial != "")
 
 
-def _lost_at(seen: Survey, bay: str) -> list[VolumeView]:
+def _lost_at(seen: Server, bay: str) -> list[Volume]:
     """Volumes that lack a member whose place is this bay."""
     return [v for v in seen.volumes if any(m.bay == bay and m.state == "lost" for m in v.members)]
 
@@ -176,11 +177,11 @@ def run(client: Client, swap: Swap, options: Options, sleep: Callable[[float], N
         swap.keep()
 
 
-def _noted(seeing: Iterator[Survey | Told], swap: Swap) -> Iterator[Survey | Told]:
+def _noted(seeing: Iterator[Server | Told], swap: Swap) -> Iterator[Server | Told]:
     """The looks, each change of a margin noted for the service record."""
     last: object = None
     for found in seeing:
-        if isinstance(found, Survey):
+        if isinstance(found, Server):
             margins = [(v.key, v.margin, v.health) for v in found.volumes]
             if margins != last:
                 last = margins
@@ -188,7 +189,7 @@ def _noted(seeing: Iterator[Survey | Told], swap: Swap) -> Iterator[Survey | Tol
         yield found
 
 
-def _look(client: Client, seeing: Iterator[Survey | Told]) -> Generator[Told, None, Survey]:
+def _look(client: Client, seeing: Iterator[Server | Told]) -> Generator[Told, None, Server]:
     """A survey at once; where it does not come, the next one, with what there is to tell until then."""
     try:
         return survey(client)
@@ -196,7 +197,7 @@ def _look(client: Client, seeing: Iterator[Survey | Told]) -> Generator[Told, No
         if reason.facts["status"] not in PASSING:
             raise
     for found in seeing:
-        if isinstance(found, Survey):
+        if isinstance(found, Server):
             return found
         yield found
     raise AssertionError("looking never ends")
@@ -211,7 +212,7 @@ def _light(client: Client, bay: str, on: bool) -> str:
     return ""
 
 
-def _remove(client: Client, swap: Swap, options: Options, seeing: Iterator[Survey | Told]) -> Iterator[Told]:
+def _remove(client: Client, swap: Swap, options: Options, seeing: Iterator[Server | Told]) -> Iterator[Told]:
     dark = _light(client, swap.bay, True)
     lit = "its LED blinks" if not dark else f"its LED could not be lit ({dark}): count the bays"
     what = f"take out bay {swap.bay}: {swap.model}, {decimal_size(swap.size)}, serial {swap.serial}, part {swap.part}"
@@ -241,7 +242,7 @@ def _remove(client: Client, swap: Swap, options: Options, seeing: Iterator[Surve
                 yield Told("wait", f"now bay {swap.bay} ({swap.serial}) may come out", "")
 
 
-def _until_safe(seeing: Iterator[Survey | Told], swap: Swap) -> Iterator[Told]:
+def _until_safe(seeing: Iterator[Server | Told], swap: Swap) -> Iterator[Told]:
     for seen in seeing:
         if isinstance(seen, Told):
             yield seen
@@ -249,7 +250,7 @@ def _until_safe(seeing: Iterator[Survey | Told], swap: Swap) -> Iterator[Told]:
             return
 
 
-def _worth(seen: Survey, swap: Swap, bay: str) -> str:
+def _worth(seen: Server, swap: Swap, bay: str) -> str:
     """What a drive that was taken out by mistake costs."""
     hurt = [v for v in seen.volumes if any(m.bay == bay and m.state != "active" for m in v.members)]
     listed = ", ".join(
@@ -261,7 +262,7 @@ def _worth(seen: Survey, swap: Swap, bay: str) -> str:
     return f"put it back at once, into bay {bay}" + (f" ({listed})" if listed else "")
 
 
-def _seat(client: Client, swap: Swap, options: Options, seeing: Iterator[Survey | Told]) -> Iterator[Told]:
+def _seat(client: Client, swap: Swap, options: Options, seeing: Iterator[Server | Told]) -> Iterator[Told]:
     offered = options.best
     hint = f"; the best in the cupboard: {offered.serial}, {offered.model}" if offered else ""
     yield Told("wait", f"seat the new drive in bay {swap.bay}{hint}", "push it in until it locks")
@@ -289,7 +290,7 @@ def _seat(client: Client, swap: Swap, options: Options, seeing: Iterator[Survey 
             swap.incoming = ""  # it came out again: the same one may come back
 
 
-def _check(client: Client, swap: Swap, options: Options, seeing: Iterator[Survey | Told]) -> Iterator[Told]:
+def _check(client: Client, swap: Swap, options: Options, seeing: Iterator[Server | Told]) -> Iterator[Told]:
     seen = yield from _look(client, seeing)
     drive = seen.bay(swap.bay)
     objections = list(objections_to(client, seen, swap, drive, options))
@@ -303,7 +304,7 @@ def _check(client: Client, swap: Swap, options: Options, seeing: Iterator[Survey
     swap.stage = "rebuild"
 
 
-def _rebuild(client: Client, swap: Swap, options: Options, seeing: Iterator[Survey | Told]) -> Iterator[Told]:
+def _rebuild(client: Client, swap: Swap, options: Options, seeing: Iterator[Server | Told]) -> Iterator[Told]:
     pace, idle, last, asked = Pace(), 0, "", False
     alarmed = {d.serial for d in (yield from _look(client, seeing)).drives if d.health == "Critical" or d.predicted}
     for seen in seeing:
@@ -363,7 +364,7 @@ def _rebuild(client: Client, swap: Swap, options: Options, seeing: Iterator[Surv
             return
 
 
-def _settled(volume: VolumeView, bay: str) -> bool:
+def _settled(volume: Volume, bay: str) -> bool:
     """Whether nobody is lost at a bay, nothing is being computed onto it, and no spare stands in for it."""
     missing = any(m.bay == bay and m.state != "active" for m in volume.members)
     standing = any(m.stands_in == bay for m in volume.members)
@@ -379,7 +380,7 @@ def _progress(now: Progress) -> str:
     return ", ".join([*parts, f"margin now {now.margin}"])
 
 
-def _finish(client: Client, swap: Swap, options: Options, seeing: Iterator[Survey | Told]) -> Iterator[Told]:
+def _finish(client: Client, swap: Swap, options: Options, seeing: Iterator[Server | Told]) -> Iterator[Told]:
     _light(client, swap.bay, False)
     seen = yield from _look(client, seeing)
     if swap.was_spare and seen.bay(swap.bay).use == "unassigned":

@@ -12,8 +12,8 @@ from ..core.formats.pldm import Device, Package, is_package, read_package
 from ..redfish.client import Body, Client, RedfishError, Tell
 from ..redfish.names import OEM
 from ..redfish.offer import offered, own_address
+from .errors import WorkError
 from .survey import find
-from .views import WorkError
 
 MOST_BYTES = 256 << 20
 

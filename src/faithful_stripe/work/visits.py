@@ -10,8 +10,8 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+from ..core.server.model import Server
 from .remembered import state_file
-from .views import Survey
 
 
 def note(where: str, kind: str, **facts: Any) -> None:
@@ -63,7 +63,7 @@ def _path(where: str) -> Path:
     return state_file(f"visit-{name}", ".jsonl")
 
 
-def remember_state(where: str, seen: Survey) -> None:
+def remember_state(where: str, seen: Server) -> None:
     """Note how the server is now, for the before and after of a later report; nothing where it is as noted last."""
     state = {
         "volumes": [

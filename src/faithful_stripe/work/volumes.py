@@ -12,13 +12,14 @@ from dataclasses import dataclass, replace
 from ..core.arrays.geometry import geometry
 from ..core.arrays.margin import margin
 from ..core.errors import StripeError
+from ..core.server.model import Drive, Seat, Server, Volume
 from ..core.units import decimal_size
 from ..redfish.client import AnswerLost, Body, Client
 from ..redfish.names import OEM
 from .build import add_spare, cache_body, remove_volume
+from .errors import WorkError
 from .picking import check_alike, controller_of, pick
 from .survey import Paths, find, survey
-from .views import DriveView, MemberView, Survey, VolumeView, WorkError
 
 
 @dataclass(frozen=True)
@@ -68,8 +69,8 @@ class VolumePlan:
 
     wish: VolumeWish
     level: str
-    drives: tuple[DriveView, ...]
-    spares: tuple[DriveView, ...]
+    drives: tuple[Drive, ...]
+    spares: tuple[Drive, ...]
     size: int
     margin: int
     spans: int
@@ -101,7 +102,7 @@ def plan_volumes(client: Client, wishes: Sequence[VolumeWish]) -> list[VolumePla
     return plans
 
 
-def plan_on(seen: Survey, wish: VolumeWish, paths: Paths | None) -> VolumePlan:
+def plan_on(seen: Server, wish: VolumeWish, paths: Paths | None) -> VolumePlan:
     """A plan for a server as it is, or as it will be; without `paths` it can be looked at, not carried out."""
     drives = tuple(pick(seen, name, wish.drives, wish.foreign, wish.failing) for name in wish.drives)
     spares = tuple(pick(seen, name, (), wish.foreign, wish.failing) for name in wish.spares)
@@ -155,10 +156,10 @@ def plan_on(seen: Survey, wish: VolumeWish, paths: Paths | None) -> VolumePlan:
     )
 
 
-def with_planned(seen: Survey, plan: VolumePlan) -> Survey:
+def with_planned(seen: Server, plan: VolumePlan) -> Server:
     """The server as it will be once a plan is carried out."""
-    members = tuple(MemberView(i, d.bay, d.serial, "active") for i, d in enumerate(plan.drives))
-    volume = VolumeView(
+    members = tuple(Seat(i, d.bay, d.serial, "active") for i, d in enumerate(plan.drives))
+    volume = Volume(
         name=plan.wish.name, level=plan.level, size=plan.size, strip=plan.wish.strip, rotation=plan.wish.rotation,
         data=plan.wish.data, state="Enabled", health="OK", margin=plan.margin, members=members, work=(), content="",
         path="", etag=None, spans=plan.spans, controller=plan.controller,
@@ -169,7 +170,7 @@ def with_planned(seen: Survey, plan: VolumePlan) -> Survey:
     return replace(seen, drives=drives, volumes=(*seen.volumes, volume))
 
 
-def without(seen: Survey, gone: Sequence[VolumeView]) -> Survey:
+def without(seen: Server, gone: Sequence[Volume]) -> Server:
     """The server as it will be once volumes are removed: their drives are unassigned, with what stood on them."""
     keys = [v.key for v in gone]
     left = tuple(v for v in seen.volumes if v.key not in keys)
@@ -187,13 +188,13 @@ def without(seen: Survey, gone: Sequence[VolumeView]) -> Survey:
 # making -----------------------------------------------------------------------------------------
 
 
-def add_volumes(client: Client, plans: Sequence[VolumePlan]) -> list[VolumeView]:
+def add_volumes(client: Client, plans: Sequence[VolumePlan]) -> list[Volume]:
     """Make the planned volumes with their spares, all or none, and read them back.
 
     When one is refused, those made before it in this go are removed again: nobody has used them yet. Raises what the
     server answered, with what was undone.
     """
-    made: list[VolumeView] = []
+    made: list[Volume] = []
     try:
         for plan in plans:
             made.append(_add(client, plan))
@@ -212,7 +213,7 @@ def add_volumes(client: Client, plans: Sequence[VolumePlan]) -> list[VolumeView]
     return [after.volume(*reversed(v.key)) for v in made]
 
 
-def _add(client: Client, plan: VolumePlan) -> VolumeView:
+def _add(client: Client, plan: VolumePlan) -> Volume:
     """Make one volume. Where the answer was lost it is looked for, never asked for twice."""
     try:
         client.post(plan.path, plan.body)
@@ -225,12 +226,12 @@ def _add(client: Client, plan: VolumePlan) -> VolumeView:
 # what a preview tells ----------------------------------------------------------------------------
 
 
-def _would_lose(drive: DriveView) -> bool:
+def _would_lose(drive: Drive) -> bool:
     """Whether something on an unassigned drive will be overwritten; volumes that share a drive stay."""
     return drive.content != "" and not drive.use.startswith("member")
 
 
-def _warnings(drives: tuple[DriveView, ...], spares: tuple[DriveView, ...], least: int) -> list[str]:
+def _warnings(drives: tuple[Drive, ...], spares: tuple[Drive, ...], least: int) -> list[str]:
     found = [
         f"bay {d.bay} holds {decimal_size(d.size)}; {decimal_size(d.size - least)} of it stay unused"
         for d in drives
@@ -244,5 +245,5 @@ def _warnings(drives: tuple[DriveView, ...], spares: tuple[DriveView, ...], leas
     return found
 
 
-def _content(drive: DriveView) -> str:
+def _content(drive: Drive) -> str:
     return drive.content if drive.content is not None else "contents unknown, the server cannot say"

@@ -10,10 +10,10 @@ from datetime import datetime
 from itertools import pairwise
 
 from ..core.arrays.groups import HOURS_PER_YEAR, chance_without_repair, redundancy
+from ..core.server.model import Drive, Operation, Server, Volume
 from ..redfish.client import Client
 from .margins import layout_of
 from .seeing import Told, looks
-from .views import DriveView, Survey, VolumeView, Work
 
 WINDOW = 12
 """Looks over which the rate is measured: enough to be steady, few enough to follow a change."""
@@ -34,7 +34,7 @@ class Progress:
     chance   that further failures in the time that is left cost data; None where it cannot be told
     """
 
-    work: Work
+    work: Operation
     margin: int | None
     rate: float | None = None
     left: float | None = None
@@ -52,9 +52,9 @@ class Snapshot:
 
     time: str
     progress: tuple[Progress, ...]
-    volumes: tuple[VolumeView, ...]
+    volumes: tuple[Volume, ...]
     unfinished: tuple[str, ...] = ()
-    drives: tuple[DriveView, ...] = ()
+    drives: tuple[Drive, ...] = ()
 
     @property
     def healthy(self) -> bool:
@@ -67,7 +67,7 @@ class Pace:
     def __init__(self) -> None:
         self._samples: dict[tuple[str, str], deque[tuple[float, float]]] = {}
 
-    def of(self, seen: Survey, work: Work, margin: int | None = None) -> Progress:
+    def of(self, seen: Server, work: Operation, margin: int | None = None) -> Progress:
         """One piece of work as it is in a survey, with its rate as far as it is known."""
         at = _seconds(seen.time)
         recent = self._samples.setdefault((work.volume, work.name), deque(maxlen=WINDOW))
@@ -94,7 +94,7 @@ def watch(client: Client, pause: float = 0.0, sleep: Callable[[float], None] = t
             return
 
 
-def snapshot_of(seen: Survey, pace: Pace) -> Snapshot:
+def snapshot_of(seen: Server, pace: Pace) -> Snapshot:
     """A survey as a snapshot of its work."""
     several = len(seen.controllers) > 1
     volumes = tuple(replace(v, name=f"{v.name} ({v.controller})") if several else v for v in seen.volumes)
@@ -112,13 +112,13 @@ def snapshot_of(seen: Survey, pace: Pace) -> Snapshot:
     return Snapshot(seen.time, tuple(progress), volumes, unfinished, seen.drives)
 
 
-def _warmest(seen: Survey, volume: VolumeView) -> tuple[float, str] | None:
+def _warmest(seen: Server, volume: Volume) -> tuple[float, str] | None:
     members = {m.serial for m in volume.members}
     known = [(d.celsius, d.bay) for d in seen.drives if d.serial in members and d.celsius is not None]
     return max(known, default=None)
 
 
-def chance_of_loss_within(volume: VolumeView, seconds: float | None) -> float | None:
+def chance_of_loss_within(volume: Volume, seconds: float | None) -> float | None:
     """Chance that further drives fail in this time so that data are lost (`core/arrays/groups.py`)."""
     shape = layout_of(volume)
     if shape is None or seconds is None or (volume.margin is not None and volume.margin < 0):

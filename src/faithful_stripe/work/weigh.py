@@ -20,8 +20,9 @@ from ..core.arrays.risk import (
     unreadable_chance,
 )
 from ..core.arrays.timing import PACES, WORKLOADS, Pace, speed, spinning, strip_advice
+from ..core.server.model import Server
 from ..core.units import chance, decimal_size
-from .views import Survey, WorkError
+from .errors import WorkError
 
 SAFE = 1e-3
 """Chance of losing data within the years asked about below which `balance` looks for capacity."""
@@ -163,7 +164,7 @@ def media_pace(media: str, rpm: int, rate: float | None, iops: float | None) -> 
     return Pace(rate or usual.rate, iops or usual.reads, iops or usual.writes)
 
 
-def of_server(seen: Survey, bays: Sequence[str]) -> tuple[list[int], str, int]:
+def of_server(seen: Server, bays: Sequence[str]) -> tuple[list[int], str, int]:
     """Sizes, media ("hdd", "ssd", "nvme") and rpm of a server's drives. Raises WorkError for an empty bay."""
     drives = [seen.bay(label) for label in bays]
     for d in drives:

@@ -4,18 +4,18 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from ..core.errors import StripeError
+from ..errors import StripeError
 
 
-class WorkError(StripeError):
-    """A job that cannot be done as asked."""
+class ChoiceError(StripeError):
+    """What was named is not there, or is there more than once."""
 
     template = "{what}"
     remedy = "{to_do}"
 
 
 @dataclass(frozen=True)
-class DriveView:
+class Drive:
     """A bay and what is seated there. Without a drive `serial` is "" and `state` "Absent"; sizes in bytes.
 
     use      "empty", "unassigned", "member N of VOLUME", "was member N of VOLUME" for one that failed,
@@ -64,7 +64,7 @@ class DriveView:
 
 
 @dataclass(frozen=True)
-class MemberView:
+class Seat:
     """One position of a volume: `state` is "active", "lost" or "rebuilding".
 
     stands_in  where a hot spare stands there: the bay whose drive it stands in for; else ""
@@ -78,7 +78,7 @@ class MemberView:
 
 
 @dataclass(frozen=True)
-class Work:
+class Operation:
     """Work on a volume; bytes of the member where the server tells them, else None; it may wait for other work."""
 
     volume: str
@@ -97,7 +97,7 @@ CACHE_WORDS = {
 
 
 @dataclass(frozen=True)
-class VolumeView:
+class Volume:
     """A volume; `margin` is None where it cannot be told, -1 when data are lost. Members span by span.
 
     ordered                  whether the server tells the members' order; else they stand in the order of the bays
@@ -116,8 +116,8 @@ class VolumeView:
     state: str
     health: str
     margin: int | None
-    members: tuple[MemberView, ...]
-    work: tuple[Work, ...]
+    members: tuple[Seat, ...]
+    work: tuple[Operation, ...]
     content: str | None
     path: str
     etag: str | None
@@ -151,7 +151,7 @@ class BootOption:
 
 
 @dataclass(frozen=True)
-class ForeignMember:
+class ForeignSeat:
     """One position of a foreign volume: `state` is "current", "stale", "incomplete" or "missing"; `bay` "" then."""
 
     position: int
@@ -161,7 +161,7 @@ class ForeignMember:
 
 
 @dataclass(frozen=True)
-class ForeignView:
+class ForeignVolume:
     """A volume that seated drives describe and their controller does not know.
 
     margin   what it would be after the import; None when it cannot be imported: `trouble` says why, `advice` what to do
@@ -177,13 +177,13 @@ class ForeignView:
     margin: int | None
     trouble: str
     advice: str
-    members: tuple[ForeignMember, ...]
+    members: tuple[ForeignSeat, ...]
     controller: str
     path: str
 
 
 @dataclass(frozen=True)
-class ControllerView:
+class Controller:
     """A controller. `rates` in per cent of the drives' rate; None or "" where the server does not tell.
 
     replacement         "automatic" or "by-hand": whether a blank drive in a failed bay is taken by itself
@@ -217,7 +217,7 @@ class Finding:
 
 
 @dataclass(frozen=True)
-class Survey:
+class Server:
     """A server as it was at `time` (ISO 8601, its own clock). `panel`: rows of bay labels from the top left."""
 
     server: str
@@ -227,61 +227,61 @@ class Survey:
     firmware: str
     power: str
     time: str
-    controllers: tuple[ControllerView, ...]
-    drives: tuple[DriveView, ...]
-    volumes: tuple[VolumeView, ...]
+    controllers: tuple[Controller, ...]
+    drives: tuple[Drive, ...]
+    volumes: tuple[Volume, ...]
     panel: tuple[tuple[str, ...], ...]
-    foreign: tuple[ForeignView, ...] = ()
+    foreign: tuple[ForeignVolume, ...] = ()
     lid_open: bool = False
     findings: tuple[Finding, ...] = field(default=())
 
-    def volume(self, name: str, controller: str | None = None) -> VolumeView:
-        """The volume with this name, at this controller or at any. Raises WorkError naming those there are."""
+    def volume(self, name: str, controller: str | None = None) -> Volume:
+        """The volume with this name, at this controller or at any. Raises ChoiceError naming those there are."""
         found = [v for v in self.volumes if v.name == name and controller in (None, v.controller)]
         self.one(f"volume {name}", [v.controller for v in found], [v.name for v in self.volumes], controller)
         return found[0]
 
     def one(self, what: str, found: list[str], known: list[str], controller: str | None) -> None:
-        """Raise WorkError unless exactly one thing was found; `found` are the controllers that have it."""
+        """Raise ChoiceError unless exactly one thing was found; `found` are the controllers that have it."""
         ids = [c.id for c in self.controllers]
         if controller is not None and controller not in ids:
             what = f"{self.server}: there is no controller {controller}"
-            raise WorkError(what=what, to_do=f"controllers here: {', '.join(ids)}")
+            raise ChoiceError(what=what, to_do=f"controllers here: {', '.join(ids)}")
         if not found:
             listed = ", ".join(dict.fromkeys(known)) or "none yet"
             where = f" at controller {controller}" if controller else ""
             kind = what.rpartition(" ")[0] or what
-            raise WorkError(what=f"{self.server}: there is no {what}{where}", to_do=f"{kind}s here: {listed}")
+            raise ChoiceError(what=f"{self.server}: there is no {what}{where}", to_do=f"{kind}s here: {listed}")
         if len(found) > 1:
             listed = ", ".join(found)
             what = f"{self.server}: controllers {listed} have a {what} each"
-            raise WorkError(what=what, to_do="say which: --controller ID")
+            raise ChoiceError(what=what, to_do="say which: --controller ID")
 
-    def controller(self, name: str | None) -> ControllerView:
-        """The controller with this id, or the only one. Raises WorkError naming those there are."""
+    def controller(self, name: str | None) -> Controller:
+        """The controller with this id, or the only one. Raises ChoiceError naming those there are."""
         found = [c for c in self.controllers if name in (None, c.id)]
         if len({c.id for c in found}) > 1:
             listed = ", ".join(c.id for c in found)
-            raise WorkError(what=f"{self.server} has controllers {listed}", to_do="say which: --controller ID")
+            raise ChoiceError(what=f"{self.server} has controllers {listed}", to_do="say which: --controller ID")
         self.one("controller", list({c.id for c in found}), [], name)
         return found[0]
 
-    def foreign_volume(self, name: str, controller: str | None = None) -> ForeignView:
-        """The foreign volume with this name. Raises WorkError naming those there are."""
+    def foreign_volume(self, name: str, controller: str | None = None) -> ForeignVolume:
+        """The foreign volume with this name. Raises ChoiceError naming those there are."""
         found = [f for f in self.foreign if name in (f.name, f.guid) and controller in (None, f.controller)]
         what = f"foreign volume {name}"
         self.one(what, list(dict.fromkeys(f.controller for f in found)), [f.name for f in self.foreign], controller)
         return found[0]
 
-    def drive(self, wanted: str) -> DriveView:
-        """The bay with this label, or the one whose drive has this serial number. Raises WorkError."""
+    def drive(self, wanted: str) -> Drive:
+        """The bay with this label, or the one whose drive has this serial number. Raises ChoiceError."""
         found = [d for d in self.drives if d.serial and d.serial == wanted]
         return found[0] if found else self.bay(wanted)
 
-    def bay(self, label: str) -> DriveView:
-        """The bay with this label. Raises WorkError naming those there are."""
+    def bay(self, label: str) -> Drive:
+        """The bay with this label. Raises ChoiceError naming those there are."""
         for drive in self.drives:
             if drive.bay == label:
                 return drive
         known = ", ".join(d.bay for d in self.drives)
-        raise WorkError(what=f"{self.server}: there is no bay {label}", to_do=f"bays here: {known}")
+        raise ChoiceError(what=f"{self.server}: there is no bay {label}", to_do=f"bays here: {known}")

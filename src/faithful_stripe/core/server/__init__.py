@@ -1,0 +1,1 @@
+"""A server as plain values, and the one judgement of it."""
