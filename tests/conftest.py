@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import io
 import json
 import os
 import subprocess
 import sys
+import threading
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -17,6 +19,7 @@ from faithful_stripe.bench import volumes
 from faithful_stripe.bench.bench import Bench, create
 from faithful_stripe.bench.observatory import unpack
 from faithful_stripe.bench.volumes import Wish
+from faithful_stripe.cli import main
 
 from . import cutting
 
@@ -40,19 +43,47 @@ class Result:
 
 
 class Runner:
-    """Runs the installed command in a folder."""
+    """Runs the command line in a folder: in this process, which takes a tenth of the time, or as the installed command.
 
-    def __init__(self, folder: Path) -> None:
-        self.folder = folder
+    process  a process of its own for every command; threads always get one, since a process has one folder only
+    """
+
+    def __init__(self, folder: Path, process: bool = False) -> None:
+        self.folder, self.process = folder, process
 
     def __call__(self, *words: object, stdin: str = "", **env: str) -> Result:
-        done = subprocess.run(
-            [FSTRIPE, *map(str, words)], cwd=self.folder, input=stdin, capture_output=True, text=True,
-            env={k: v for k, v in os.environ.items() if k != "FSTRIPE_AT"}
-            | {"XDG_STATE_HOME": str(self.folder / ".state")} | env, check=False,
-        )  # fmt: skip
-        assert "Traceback" not in done.stderr, done.stderr
-        return Result(done.returncode, done.stdout, done.stderr)
+        alone = threading.current_thread() is threading.main_thread()
+        state = {"XDG_STATE_HOME": str(self.folder / ".state")}
+        if self.process or not alone:
+            done = subprocess.run(
+                [FSTRIPE, *map(str, words)], cwd=self.folder, input=stdin, capture_output=True, text=True,
+                env={k: v for k, v in os.environ.items() if k != "FSTRIPE_AT"} | state | env, check=False,
+            )  # fmt: skip
+            assert "Traceback" not in done.stderr, done.stderr
+            return Result(done.returncode, done.stdout, done.stderr)
+        return self._here([str(w) for w in words], stdin, state | env)
+
+    def _here(self, words: list[str], stdin: str, env: dict[str, str]) -> Result:
+        streams = [io.TextIOWrapper(io.BytesIO(), "utf-8", write_through=True) for _ in range(2)]
+        before = sys.argv, sys.stdin, sys.stdout, sys.stderr, Path.cwd(), dict(os.environ)
+        sys.argv, sys.stdin = ["fstripe", *words], io.TextIOWrapper(io.BytesIO(stdin.encode()), "utf-8")
+        sys.stdout, sys.stderr = streams
+        os.environ.pop("FSTRIPE_AT", None)
+        os.environ.update(env)
+        os.chdir(self.folder)
+        main.called.clear()
+        status: object = 0
+        try:
+            main.run()
+        except SystemExit as end:
+            status = end.code
+        finally:
+            sys.argv, sys.stdin, sys.stdout, sys.stderr, folder, variables = before
+            os.chdir(folder)
+            os.environ.clear()
+            os.environ.update(variables)
+        out, err = (s.buffer.getvalue().decode() for s in streams)  # type: ignore[attr-defined]
+        return Result(int(status or 0), out, err)  # type: ignore[call-overload]
 
 
 @pytest.fixture(autouse=True)
@@ -63,7 +94,14 @@ def _own_memory(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
 
 @pytest.fixture
 def fstripe(tmp_path: Path) -> Runner:
+    """The command line, in this process."""
     return Runner(tmp_path)
+
+
+@pytest.fixture
+def installed(tmp_path: Path) -> Runner:
+    """The installed command, a process each time."""
+    return Runner(tmp_path, process=True)
 
 
 @pytest.fixture

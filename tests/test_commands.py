@@ -90,7 +90,7 @@ def test_from_an_empty_server_to_a_rebuilt_volume(fstripe, tmp_path, observatory
     assert (tmp_path / "a.img").stat().st_blocks * 512 < 32 << 20
     assert "Margin left: 0" in fstripe(*AT, "bench", "fault", "5").out
     hurt = fstripe(*AT, "survey")
-    assert hurt.status == 3 and "CRITICAL  volume records: degraded, margin 0" in hurt.out and "4 (5) 6 7" in hurt.out
+    assert hurt.status == 3 and "Critical  volume records: degraded, margin 0" in hurt.out and "4 (5) 6 7" in hurt.out
     assert fstripe(*AT, "log", "--bay", "5").out.count("Critical") == 1
     assert dumped("b.img") == loaded["sha256"]
     fstripe(*AT, "bench", "pull", "HG4K20944")

@@ -62,7 +62,7 @@ def test_volumes_survive_a_stay_in_direct_mode(fstripe, raw):
     fstripe(*RAW, "firmware", "set", "DiskControllerUse=Raid")
     fstripe(*RAW, "firmware", "restart", "--yes", "--speed", "600")
     (volume,) = fstripe(*RAW, "survey", "--json").json["volumes"]
-    assert volume["margin"] == 0 and [m["state"] for m in volume["members"]] == ["active", "lost", "active"]
+    assert volume["margin"] == 0 and [m["state"] for m in volume["members"]] == ["active", "missing", "active"]
 
 
 def test_mistakes_are_refused_before_anything_is_sent(fstripe, raw):

@@ -28,6 +28,12 @@ def directory(*rows: tuple[str, str, int, int, int]) -> bytes:
     ).ljust(512, b"\0")
 
 
+def program(machine: int = 0x8664, subsystem: int = 10) -> bytes:
+    """The head of a boot program, after the published PE offsets; 300 bytes in all."""
+    head = struct.pack("<4sHH12xHHH66xH", b"PE\0\0", machine, 1, 240, 0x22, 0x20B, subsystem)
+    return (b"MZ".ljust(60, b"\0") + struct.pack("<I", 64) + head).ljust(300, b"\0")
+
+
 def fat16(loader: str = "BOOTX64", bits: int = 16) -> bytes:
     """A FAT16 (or FAT12) file system of 2 MiB with EFI/BOOT/<loader>.EFI, after the boot sector's published offsets."""
     boot = bytearray(512)
@@ -46,7 +52,7 @@ def fat16(loader: str = "BOOTX64", bits: int = 16) -> bytes:
     size = per * 512
     data = directory(("BOOT", "", 16, 3, 0)).ljust(size, b"\0")
     data += directory(("\xe5OLD", "EFI", 0, 9, 9), (loader, "EFI", 0, 4, 300)).ljust(size, b"\0")
-    return (bytes(boot) + bytes(table) * 2 + root + data + b"MZ".ljust(size, b"\0")).ljust(SECTORS * 512, b"\0")
+    return (bytes(boot) + bytes(table) * 2 + root + data + program().ljust(size, b"\0")).ljust(SECTORS * 512, b"\0")
 
 
 def disk(system: bytes, kind: uuid.UUID = ESP, total: int = START + SECTORS + 64) -> bytes:

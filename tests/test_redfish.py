@@ -12,6 +12,9 @@ from werkzeug.wrappers import Request, Response
 from faithful_stripe.bench import volumes
 from faithful_stripe.bench.bench import Bench
 from faithful_stripe.bench.volumes import Wish
+from faithful_stripe.core.server.assess import assess
+from faithful_stripe.core.server.model import UseKind
+from faithful_stripe.core.server.unknown import UNKNOWN
 from faithful_stripe.redfish import names
 from faithful_stripe.redfish.client import Client, RedfishError
 from faithful_stripe.redfish.service import Service
@@ -184,8 +187,12 @@ def test_a_bare_server_is_surveyed_and_what_it_cannot_say_is_not_made_up():
     client = Client("bare", httpx.Client(transport=httpx.WSGITransport(bare), base_url="http://bare"))
     seen = survey(client)
     assert (seen.server, seen.time, [c.id for c in seen.controllers]) == ("one", "", ["r"])
-    assert seen.volumes[0].margin == 1 and seen.volumes[0].strip is None and seen.drives[0].content is None
-    assert seen.drives[0].use == "member of data" and seen.panel == (("0",),)
+    volume, drive = seen.volumes[0], seen.drives[0]
+    assert volume.strip is UNKNOWN and drive.content is UNKNOWN and drive.predicted is UNKNOWN
+    assert [(u.kind, u.volume, u.position) for u in drive.uses] == [(UseKind.MEMBER, "data", UNKNOWN)]
+    assert (
+        seen.panel == (("0",),) and assess(seen).of(volume).margin == 0
+    )  # one member is told of: not known to be more
     (first, *_rest) = [next(watch(client))]
     assert first.progress[0].work.percent == 40 and first.progress[0].left is None
     with pytest.raises(WorkError, match="offers no log"):
@@ -222,5 +229,5 @@ def test_a_plan_is_made_without_changing_anything_and_is_what_is_sent(skerry):
         assert survey(client).volumes == () and plan.margin == 1 and plan.lost == ()
         assert plan.warnings == ("bay 14 holds 6 TB; 2 TB of it stay unused",)
         (made,) = add_volumes(client, [plan])
-        assert [m.bay for m in made.members] == ["8", "9", "14"] and abs(made.size - plan.size) < 1 << 30
-        assert survey(client).findings == ()
+        assert [m.bay for m in made.seats] == ["8", "9", "14"] and abs(made.size - plan.size) < 1 << 30
+        assert assess(survey(client)).findings == ()

@@ -100,7 +100,7 @@ def test_several_controllers_are_named_everywhere_and_never_guessed(fstripe):
     assert "volume v (RAID-2): degraded" in seen.out and "volume v (RAID-1)" not in seen.out
     gone = fstripe(*at, "controller", "show", "--controller", "RAID-9")
     assert gone.status == 1 and "controllers here: RAID-1, RAID-2" in gone.err
-    assert fstripe(*at, "watch", "--once").out.count("v (RAID-2) (warning, margin 0)") == 1
+    assert fstripe(*at, "watch", "--once").out.count("v (RAID-2) (degraded, margin 0)") == 1
 
 
 def test_faults_as_commands_are_seen_in_the_survey(fstripe, skerry):

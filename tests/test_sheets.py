@@ -170,7 +170,11 @@ def test_a_volume_that_is_another_one_stays_unless_it_is_named(fstripe, records,
 
 def test_others_are_kept_or_removed_and_a_sheet_for_another_server_is_refused(fstripe, records, sheet):
     fstripe(*AT, "spare", "add", "13")
-    assert fstripe(*AT, "build", sheet(HEAD), "--check").status == 0
+    beyond = fstripe(*AT, "build", sheet(HEAD), "--check", "--json")
+    assert beyond.status == 3 and beyond.json["steps"] == []
+    assert beyond.json["notes"] == [
+        "volume records is not in the sheet; it stays", "bay 13: the hot spare HG4K22008 is not in the sheet; it stays",
+    ]  # fmt: skip
     plan = fstripe(*AT, "build", sheet(HEAD + 'others = "remove"\n'), "--check", "--json").json
     assert [(s["kind"], s["serials"]) for s in plan["steps"]] == [
         ("unspare", ["HG4K22008"]), ("remove", ["HG4K20931", "HG4K20944", "HG4K21007", "HG4K21018"]),
@@ -185,7 +189,8 @@ def test_a_repaired_volume_is_still_the_one_the_sheet_means(fstripe, skerry, she
     fstripe(*AT, "build", sheet(text), "--yes", "--expect-serials", serials, "--speed", "300")
     fstripe(*AT, "bench", "fault", "5")
     standing = fstripe(*AT, "build", "s.toml", "--check")
-    assert standing.status == 0, standing.out  # the spare stands in for bay 5: nothing to build
+    assert standing.status == 3 and "the hot spare in bay 13 stands in for bay 5" in standing.out, standing.out
+    assert "volume v is rebuilding, margin 0, without its member of bay 13" in standing.out
     by_serial = text.replace('"5"', '"HG4K20944"')
     assert fstripe(*AT, "build", sheet(by_serial), "--check").status == 3
 

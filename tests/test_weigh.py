@@ -16,7 +16,6 @@ from faithful_stripe.core.arrays.risk import (
     Hazards,
     Redundancy,
     _generator,
-    chance_during_rebuild,
     chance_of_loss,
     mean_hours_to_loss,
     unreadable_chance,
@@ -92,7 +91,8 @@ def test_the_chance_during_a_rebuild_worked_by_hand():
     groups = redundancy(layout("RAID5", 4))
     hours = 100.0
     hazards = Hazards(-math.log(0.99) / hours, 1 / hours, 0.02)
-    assert chance_during_rebuild(groups, hazards, hours) == pytest.approx(1 - 0.99**3 * 0.98**3, rel=1e-9)
+    found = chance_without_repair(groups, hazards.failures, hours, 1, hazards.unreadable)
+    assert found == pytest.approx(1 - 0.99**3 * 0.98**3, rel=1e-9)
     assert unreadable_chance(TB, 1e-15) == pytest.approx(8e-3, rel=0.01)
 
 
@@ -193,3 +193,7 @@ def test_counting_agrees_with_the_chain_where_nothing_is_repaired(level, members
     for hours in (10.0, 1e4, 1e6):
         chain = chance_of_loss(group, Hazards(2.3e-6, 0.0, 0.0), hours, lost=lost)
         assert chance_without_repair(group, 2.3e-6, hours, lost=lost) == pytest.approx(chain, rel=1e-6, abs=1e-13)
+        if group.bare > lost:  # what cannot be read counts once the last redundancy is gone, in both
+            chain = chance_of_loss(group, Hazards(2.3e-6, 0.0, 0.03), hours, lost=lost)
+            counted = chance_without_repair(group, 2.3e-6, hours, lost, 0.03)
+            assert counted == pytest.approx(chain, rel=1e-6, abs=1e-13)

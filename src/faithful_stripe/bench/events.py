@@ -200,6 +200,10 @@ KINDS: dict[str, Kind] = {
     "mismatch": Kind(
         _OURS + "Mismatch", "Warning", ("volume",), "Row {row} of the volume {volume} does not add up: {who}.",
     ),
+    "mismatches accepted": Kind(
+        _OURS + "MismatchesAccepted", "OK", ("volume",),
+        "The rows of the volume {volume} that do not add up were seen, and left as they are.",
+    ),
     "update started": Kind(
         _UPDATE + "InstallingOnComponent", "OK", ("version", "part"),
         "Firmware {version} is being written to {part}.",

@@ -312,6 +312,7 @@ _STEPS: dict[str, Callable[[Controller, Job, Volume, int], Iterator[None]]] = {
 def _finish(controller: Controller, job: Job, volume: Volume) -> None:
     del controller.memory.jobs[job.number]
     if job.kind in ("foreground", "background"):
+        volume.mismatches, volume.accepted = [], []  # parity was computed anew everywhere
         controller.event("initialize done", volume=volume.name)
         return
     if job.kind == "check":

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from ..core.ranges import Range
 from . import firmware, members, volumes
 from .bench import Bench, create
 from .hands import Hands
@@ -18,7 +19,8 @@ from .volumes import Wish
 @dataclass(frozen=True)
 class Twin:
     """What is to stand on the bench: volumes as (controller, wish, size in bytes), spares as (serial, names,
-    revertible), serial numbers of drives that have failed or say that they will, firmware settings."""
+    revertible), serial numbers of drives that have failed or say that they will, firmware settings, unreadable ranges
+    as (serial, start, length), ranges that a check found inconsistent as (controller, volume, ranges)."""
 
     text: str
     volumes: Sequence[tuple[str, Wish]]
@@ -26,6 +28,8 @@ class Twin:
     failed: Sequence[str]
     predicted: Sequence[str]
     firmware: dict[str, Any]
+    unreadable: Sequence[tuple[str, int, int]] = ()
+    inconsistent: Sequence[tuple[str, str, Sequence[Range]]] = ()
 
 
 def make_like(folder: Path, twin: Twin, tell: Callable[[str], None] = lambda _text: None) -> State:
@@ -55,7 +59,17 @@ def make_like(folder: Path, twin: Twin, tell: Callable[[str], None] = lambda _te
 
 
 def _trouble(session: Hands, twin: Twin) -> None:
-    """What has failed there fails here; what says that it will, says so."""
+    """What has failed there fails here; what says that it will, says so; what cannot be read there cannot here."""
+    for serial, start, length in twin.unreadable:
+        drive = session.state.drives.get(serial)
+        if drive and drive.bay:
+            session.spoil(serial, start, length)
+    for controller, name, ranges in twin.inconsistent:
+        volume = session.controllers[controller].volume(name)
+        made = volume.geometry
+        unit = made.pattern.unit_rows
+        size = made.pattern.strips * unit // made.pattern.rows * made.strip_bytes
+        volume.mismatches = [[a // size * unit, -(-b // size) * unit] for a, b in ranges]
     for serial in twin.predicted:
         drive = session.state.drives.get(serial)
         if drive and drive.bay:

@@ -11,6 +11,8 @@ the spare stands by again. A drive that predicts its failure is copied to a spar
 
 from __future__ import annotations
 
+from ..core.server.fitness import Candidate, Need, Why, judge
+from ..core.server.unknown import UNKNOWN
 from ..core.units import decimal_size
 from . import assemble, errors, jobs
 from .controller import RESERVED_BYTES, Controller
@@ -95,24 +97,54 @@ def _take_back(controller: Controller, volume: Volume, position: int, drive: Dri
         controller.event("not taken", drive=drive, volume=volume.name, why=why, advice=advice)
 
 
-def _why_not(controller: Controller, volume: Volume, drive: Drive) -> tuple[str, str] | None:
-    """Reasons not to take a drive for a volume unasked, with advice; None when it fits."""
+NOT_TAKEN = {
+    Why.FAILED: ("it has failed", "Seat a working drive."),
+    Why.PREDICTED: ("it predicts its failure", "Seat a sound drive."),
+    Why.TOO_SMALL: ("it holds {size}, {least} are needed", "Seat a drive at least that large."),
+    Why.MEDIA: ("it is {found}, the other members are {others}", ""),
+    Why.SECTOR: ("its sectors are {found} bytes, those of the others {others}", ""),
+    Why.INTERFACE: ("its interface is {found}, that of the others {others}", ""),
+}
+"""Why a drive is not taken unasked, and what helps; without advice it can be taken by hand."""
+
+
+def need_of(controller: Controller, volume: Volume) -> Need:
+    """What a member's place of a volume needs: to the byte, since the controller knows."""
     active = [m for m in volume.members if m.state == "active"]
     others = [d for m in active if (d := controller.drive_of(m))]
+    like = others[0] if others else None
+    return Need(
+        least=volume.end + RESERVED_BYTES, media=like.media if like else UNKNOWN,
+        sector=like.sector if like else UNKNOWN, protocol=like.protocol if like else UNKNOWN, exact=True,
+    )  # fmt: skip
+
+
+def candidate(drive: Drive) -> Candidate:
+    """A drive as one that might be taken; what is on it is asked for separately."""
+    return Candidate(
+        serial=drive.serial, size=drive.size, media=drive.media, protocol=drive.protocol, sector=drive.sector,
+        failed=bool(drive.fault), predicted=drive.predicted,
+    )  # fmt: skip
+
+
+def _too_small(controller: Controller, volume: Volume, drive: Drive) -> None:
+    """Raise TooSmall where a drive cannot hold a member of a volume."""
+    fit = judge(need_of(controller, volume), candidate(drive))
+    for reason in fit.reasons:
+        if reason.why is Why.TOO_SMALL:
+            raise errors.TooSmall(bay=drive.bay, serial=drive.serial, found=drive.size, volume=volume.name,
+                                  needed=reason.facts["least"])  # fmt: skip
+
+
+def _why_not(controller: Controller, volume: Volume, drive: Drive) -> tuple[str, str] | None:
+    """Reasons not to take a drive for a volume unasked, with advice; None when it fits."""
     by_hand = f"To take it all the same: fstripe volume rebuild {volume.name} --onto {drive.bay}"
-    if drive.fault:
-        return "it has failed", "Seat a working drive."
-    if drive.predicted:
-        return "it predicts its failure", "Seat a sound drive."
-    if drive.size < volume.end + RESERVED_BYTES:
-        needed = decimal_size(volume.end + RESERVED_BYTES)
-        return f"it holds {decimal_size(drive.size)}, {needed} are needed", "Seat a drive at least that large."
+    for reason in judge(need_of(controller, volume), candidate(drive)).cannot:
+        template, advice = NOT_TAKEN[reason.why]
+        facts = {k: decimal_size(v) if k in ("size", "least") else v for k, v in reason.facts.items()}
+        return template.format(**facts), advice or by_hand
     if controller.margin(volume) < 0:
         return "the volume has failed, a rebuild would make up data", "Bring a lost member back as it was."
-    if others and drive.media != others[0].media:
-        return f"it is {drive.media}, the other members are {others[0].media}", by_hand
-    if others and drive.sector != others[0].sector:
-        return f"its sectors are {drive.sector} bytes, those of the others {others[0].sector}", by_hand
     left = assemble.describe(controller, drive)
     if left:
         return f"it carries: {left}", by_hand + " (that set-up, and what it describes, will be lost)"
@@ -122,16 +154,19 @@ def _why_not(controller: Controller, volume: Volume, drive: Drive) -> tuple[str,
 
 
 def rebuild_onto(controller: Controller, volume: Volume, bay: str) -> Job:
-    """Take the drive in `bay` for the first lost member, as asked by hand. Raises ControllerRefusal."""
+    """Take the drive in `bay` for the first lost member, or copy back onto it where a hot spare stands in for that
+    bay, as asked by hand. Raises ControllerRefusal."""
     drive = free_drive(controller, bay)
     position = next((i for i, m in enumerate(volume.members) if m.state == "lost"), None)
-    if position is None:
+    standing_in = next((i for i, m in enumerate(volume.members) if m.home == bay and m.state == "active"), None)
+    if position is None and standing_in is None:
         raise errors.NothingToRebuild(name=volume.name)
     controller.check_writable(volume)
-    needed = volume.end + RESERVED_BYTES
-    if drive.size < needed:
-        raise errors.TooSmall(bay=bay, serial=drive.serial, found=drive.size, volume=volume.name, needed=needed)
+    _too_small(controller, volume, drive)
     controller.memory.spares.pop(drive.serial, None)
+    if position is None:
+        assert standing_in is not None
+        return jobs.start_copy(controller, volume, standing_in, drive, "the data return from the hot spare, as asked")
     return jobs.start_rebuild(controller, volume, position, drive)
 
 
@@ -144,9 +179,7 @@ def add_spare(controller: Controller, bay: str, volumes: list[Volume], revertibl
     if drive.predicted:
         raise errors.DriveFailed(bay=bay, serial=drive.serial)
     for volume in volumes:
-        needed = volume.end + RESERVED_BYTES
-        if drive.size < needed:
-            raise errors.TooSmall(bay=bay, serial=drive.serial, found=drive.size, volume=volume.name, needed=needed)
+        _too_small(controller, volume, drive)
     spare = Spare(drive.serial, [v.number for v in volumes], revertible)
     controller.memory.spares[drive.serial] = spare
     controller.event("spare added", drive=drive, what=spare_words(controller, spare))
@@ -225,7 +258,8 @@ def _pick_spare(controller: Controller, volume: Volume) -> Drive | None:
     fitting = []
     for spare in controller.memory.spares.values():
         drive = controller.state.drives[spare.serial]
-        fits = controller.reaches(drive.serial) and not drive.predicted and drive.size >= volume.end + RESERVED_BYTES
+        told = judge(need_of(controller, volume), candidate(drive))
+        fits = controller.reaches(drive.serial) and not told.has(Why.FAILED, Why.PREDICTED, Why.TOO_SMALL)
         mine = not spare.volumes or volume.number in spare.volumes
         if fits and mine and not controller.memory.in_use(drive.serial):
             bay = controller.bays.index(str(drive.bay))

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 
 from ..core.arrays.engine import Array, DataLost, lost_ranges
 from ..core.arrays.rebuild import check_rows, repair_row
-from ..core.ranges import Range, clip, union
+from ..core.ranges import Range, clip, subtract, union
 from ..core.source import Unreadable
 from .controller import Controller
 from .drive import Medium
@@ -54,12 +56,20 @@ def _name_lost(controller: Controller, volume: Volume, array: Array, position: i
     controller.event("strip lost", drive=drive, volume=volume.name, where=where)
 
 
+BLIND = {
+    False: "which member is wrong cannot be told",
+    True: "which member is wrong cannot be told: parity was written anew from the data as they stand, right or not",
+}
+"""Of a mismatch that no equation puts down to one member, by whether it is being repaired."""
+
+
 def check_span(controller: Controller, job: Job, volume: Volume, array: Array, first: int, last: int) -> int:
     """Check rows [first, last), telling what does not add up; the row that was reached.
 
     It stops before the first unit of rows in which something cannot be read; `check_unreadable` is for that one.
     """
     made = volume.geometry
+    begun, found_here = first, list[Range]()
     while first < last:
         reached = first
         try:
@@ -68,20 +78,36 @@ def check_span(controller: Controller, job: Job, volume: Volume, array: Array, f
                     job.found += 1
                     liar = bad.liar
                     drive = controller.drive_of(volume.members[liar]) if liar is not None else None
-                    who = f"member {liar} holds wrong bytes" if drive else "which member is wrong cannot be told"
+                    who = f"member {liar} holds wrong bytes" if drive else BLIND[job.repair]
                     controller.event("mismatch", drive=drive, volume=volume.name, row=bad.row, who=who)
+                    found_here.append((bad.row, bad.row + 1))
                     if job.repair:
                         repair_row(array, bad)
                         array.flush()
+                        found_here.pop()
                 reached = row
+            note_rows(volume, begun, last, found_here)
             return last
         except Unreadable as reason:
             unit = made.pattern.unit_rows
             bad_row = (int(reason.facts["offset"]) - volume.start) // made.strip_bytes // unit * unit
             if bad_row <= reached:
+                note_rows(volume, begun, reached, found_here)
                 return reached
             first, last = reached, bad_row
+    note_rows(volume, begun, first, found_here)
     return first
+
+
+def note_rows(volume: Volume, first: int, last: int, wrong: Sequence[Range]) -> None:
+    """Keep which rows do not agree: of those that were looked at now, `wrong`; of the others, what was known."""
+    if last <= first:
+        return
+    unit = volume.geometry.pattern.unit_rows
+    kept = subtract(union((a, b) for a, b in volume.mismatches), [(first, last)])
+    now = union([*kept, *((a // unit * unit, -(-b // unit) * unit) for a, b in wrong)])
+    volume.mismatches = [list(r) for r in now]
+    volume.accepted = [list(r) for a, b in volume.accepted for r in clip(now, a, b)]
 
 
 def check_unreadable(controller: Controller, job: Job, volume: Volume, array: Array, row: int) -> None:

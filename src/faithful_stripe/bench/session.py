@@ -18,6 +18,8 @@ from .store import Store
 MOST_DROPS, WITHIN_SECONDS = 3, 3600.0
 """A drive whose link was lost this often within this time is not taken back by itself."""
 
+DAY_SECONDS = 86400.0
+
 
 class Session:
     """What one request sees and may change."""
@@ -231,6 +233,7 @@ class Session:
         assert link is not None
         if link["up"]:
             link["drops"] = [t for t in link["drops"] if t > at - WITHIN_SECONDS] + [at]
+            drive.losses = [t for t in drive.losses if t > at - DAY_SECONDS] + [at]
             link |= {"up": False, "next": at + link["down"]}
             members.drive_gone(controller, drive, str(drive.bay), "link lost")
         elif len(link["drops"]) >= MOST_DROPS:

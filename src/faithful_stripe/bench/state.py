@@ -23,7 +23,8 @@ class Drive:
     hours       it had been running before it came to this bench
     gbps        the link rate that it and its bay have agreed on, in Gbit/s; 0 while it is seated nowhere
     link        of an intermittent link: "every" and "down" in seconds, "next" the bench time of the next change,
-                "up", and "drops" the times at which it was lost; None for a sound one
+                "up", and "drops" the times at which it was lost within an hour; None for a sound one
+    losses      the times at which its link was lost within a day
     """
 
     serial: str
@@ -49,6 +50,7 @@ class Drive:
     link: dict[str, Any] | None = None
     gbps: float = 0.0
     hours: int = 0
+    losses: list[float] = field(default_factory=list)
 
     @property
     def works(self) -> bool:
@@ -96,6 +98,8 @@ class Volume:
                    each other differ in it
     guid           24 characters of ASCII, the same wherever its drives go
     read_cache, write_cache  its cache policies, see `volumes.READ_CACHES` and `WRITE_CACHES`
+    mismatches     (first, last) rows in which the last check found copies or parity that do not agree; `accepted`:
+                   those that somebody has seen and let be
     """
 
     number: int
@@ -117,6 +121,8 @@ class Volume:
     branch: int = 0
     read_cache: str = "ahead"
     write_cache: str = "through"
+    mismatches: list[list[int]] = field(default_factory=list)
+    accepted: list[list[int]] = field(default_factory=list)
 
     @property
     def geometry(self) -> Geometry:

@@ -168,6 +168,7 @@ def _clear(controller: Controller, volume: Volume) -> None:
         for a, b in list(medium.data_ranges(volume.start, volume.end)):
             medium.discard(a, b - a)
         medium.flush()
+    volume.mismatches, volume.accepted = [], []
 
 
 def delete(controller: Controller, volume: Volume) -> None:

@@ -2,20 +2,46 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from .render import Line, Part
 
 if TYPE_CHECKING:
-    from ..core.server.model import Server
+    from ..core.server.assess import Assessment
 
 
-def finding_lines(seen: Server) -> list[Part]:
-    """What needs attention, in words."""
-    if not seen.findings:
-        return [Line("Nothing needs attention.", "good")]
+def finding_lines(judged: Assessment) -> list[Part]:
+    """What needs attention, in words: the most dangerous first, with what to do about each."""
+    from .words import finding_words, step_words, where_words
+
+    seen = judged.server
+    notes = [
+        Line(f"Note      {where_words(seen, f.subject)}: {finding_words(seen, f)}.", "dim") for f in judged.notices
+    ]
+    if not judged.findings:
+        return [Line("Nothing needs attention.", "good"), *notes]
     lines: list[Part] = []
-    for f in seen.findings:
-        lines.append(Line(f"{f.severity.upper():8}  {f.where}: {f.what}", f.severity))
-        lines.append(Line(f"          to do: {f.to_do}"))
-    return lines
+    for f in judged.findings:
+        severity = f.severity.value
+        lines.append(Line(f"{severity:8}  {where_words(seen, f.subject)}: {finding_words(seen, f)}", severity))
+        lines.append(Line(f"          to do: {step_words(seen, f.step)}"))
+    return [*lines, *notes]
+
+
+def finding_documents(judged: Assessment) -> list[dict[str, Any]]:
+    """The findings for `--json`: their codes and subjects, and the words beside them for whoever shows them."""
+    from .words import finding_words, step_words, where_words
+
+    seen = judged.server
+    return [
+        {
+            "code": f.code.value,
+            "severity": f.severity.value,
+            "subject": {"kind": f.subject.kind, "name": f.subject.name, "path": f.subject.path},
+            "step": f.step.code.value if f.step else None,
+            "where": where_words(seen, f.subject),
+            "what": finding_words(seen, f),
+            "to_do": step_words(seen, f.step),
+        }
+        for f in (*judged.findings, *judged.notices)
+    ]

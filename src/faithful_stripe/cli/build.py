@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
+from ..core.server.unknown import UNKNOWN
 from .common import (
     ATTENTION,
     confirm,
@@ -18,7 +19,9 @@ from .common import (
 )
 
 if TYPE_CHECKING:
+    from ..core.server.assess import State
     from ..core.server.model import Volume
+    from ..redfish.client import Client
     from ..work.volumes import VolumePlan
     from .render import Part
 
@@ -119,15 +122,18 @@ def add(
     confirm(name, [serial for plan in plans for serial in plan.serials], yes, expect_serials)
     made = work.add_volumes(client, plans)
     if as_json:
-        print_json(made if singly else made[0])
+        documents = [volume_of(client, v) for v in made]
+        print_json(documents if singly else documents[0])
         return
     for found in made:
-        show_volume(found, False, "made")
+        show_volume(client, found, False, "made")
 
 
 def _plan_parts(plan: VolumePlan) -> list[Part]:
+    from ..core.server.model import UseKind
     from ..core.units import binary_size, decimal_size
     from .render import Line, Table
+    from .words import drive_name, holds_words, said, size, use_words
 
     wish = plan.wish
     made = f"{plan.level}, about {decimal_size(plan.size)}, strip {binary_size(wish.strip)}"
@@ -138,14 +144,14 @@ def _plan_parts(plan: VolumePlan) -> list[Part]:
     nested = [">span"] if plan.spans > 1 else []
     table = Table("", [">member", *nested, ">bay", ">size", "media", "model", "serial", "holds now"])
     for position, d in enumerate(plan.drives):
-        holds = "nothing" if d.content == "" else d.content or "unknown"
-        holds = f"other volumes, which stay ({d.use})" if d.use.startswith("member") else holds
-        model = f"{d.vendor} {d.model}"
+        holds = holds_words(d.content, "nothing")
+        holds = f"other volumes, which stay ({use_words(d)})" if d.used_as(UseKind.MEMBER) else holds
+        model = drive_name(d)
         span = [str(position * plan.spans // len(plan.drives))] if nested else []
-        table.add(str(position), *span, d.bay, decimal_size(d.size), d.media, model, d.serial, holds)
+        table.add(str(position), *span, d.bay, size(d.size), said(d.media, "?"), model, said(d.serial, "?"), holds)
     parts.append(table)
     if plan.spares:
-        listed = ", ".join(f"bay {d.bay} ({d.serial}, {decimal_size(d.size)})" for d in plan.spares)
+        listed = ", ".join(f"bay {d.bay} ({d.serial}, {size(d.size)})" for d in plan.spares)
         parts.append(Line(f"Dedicated hot spares: {listed}."))
     caches = [
         f"reads {wish.read_cache}" if wish.read_cache else "",
@@ -174,11 +180,12 @@ def show(ctx: click.Context, name: str, controller: str | None, as_json: bool) -
     Example:
       fstripe --at skerry volume show records
     """
+    from ..core.server.assess import State
     from ..work.survey import survey
 
-    found = survey(target(ctx)).volume(name, controller)
-    show_volume(found, as_json, "")
-    ctx.exit(0 if found.health == "OK" else ATTENTION)
+    client = target(ctx)
+    state = show_volume(client, survey(client).volume(name, controller), as_json, "")
+    ctx.exit(0 if state is State.OK else ATTENTION)
 
 
 @volume.command("set")
@@ -209,7 +216,7 @@ def set_(
         raise click.UsageError("say what to set")
     client = target(ctx)
     found = survey(client).volume(name, controller)
-    show_volume(set_caches(client, found, read_cache, write_cache), as_json, "changed")
+    show_volume(client, set_caches(client, found, read_cache, write_cache), as_json, "changed")
 
 
 @volume.command()
@@ -227,33 +234,44 @@ def remove(
     Example:
       fstripe --at skerry volume remove records
     """
-    from ..core.units import decimal_size
-    from ..work.build import remove_volume
+    from ..core.server.acts import Allowed, ForgetVolume, may
+    from ..work.build import company, remove_volume
     from ..work.survey import survey
     from .render import Line
     from .render import show as show_parts
+    from .words import cost_words, holds_words, said, size
 
     client = target(ctx)
-    found = survey(client).volume(name, controller)
-    members = ", ".join(f"bay {m.bay} {m.serial}" for m in found.members)
-    holds = "nothing" if found.content == "" else found.content or "unknown contents"
-    lines = [
-        Line(f"WILL BE LOST: volume {name}, {found.level}, {decimal_size(found.size)}, holding {holds}", "Critical"),
-        Line(f"Members: {members}"),
-    ]
+    seen = survey(client)
+    found = seen.volume(name, controller)
+    members = ", ".join(f"bay {m.bay} {said(m.serial, 'serial not known')}" for m in found.seats)
+    lost = f"volume {name}, {said(found.level, 'level not known')}, {size(found.size)}, holding "
+    lost += holds_words(found.content, "nothing")
+    lines = [Line(f"WILL BE LOST: {lost}", "Critical"), Line(f"Members: {members}")]
+    if found.boots is True:
+        lines.append(Line("The server starts from this volume: without it, it does not start.", "Critical"))
+    verdict = may(ForgetVolume(found), seen)
+    costs = verdict.costs if isinstance(verdict, Allowed) else ()
+    lines += [Line(f"{cost_words(c)[:1].upper()}{cost_words(c)[1:]}.", "Warning") for c in costs]
+    others = company(seen, found)
+    if others:
+        lines.append(Line(f"Its drives carry other volumes, which stay: {', '.join(v.name for v in others)}."))
     if not as_json or not yes:
         show_parts(lines, err=True)
-    confirm(name, [m.serial for m in found.members], yes, expect_serials)
+    confirm(name, [said(m.serial) for m in found.seats], yes, expect_serials)
     remove_volume(client, found)
     if as_json:
         print_json({"removed": name})
     else:
-        click.echo(f"Volume {name} is removed; its drives are unassigned.")
+        rest = f"its drives still carry {', '.join(v.name for v in others)}" if others else "its drives are unassigned"
+        click.echo(f"Volume {name} is removed; {rest}.")
 
 
 @volume.command()
 @click.argument("name")
-@click.option("--onto", required=True, metavar="BAY", help="The bay of the drive that takes the lost member's place.")
+@click.option(
+    "--onto", required=True, metavar="BAY", help="The bay of the drive that takes the missing member's place."
+)
 @controller_option
 @confirm_options
 @json_option
@@ -262,7 +280,9 @@ def rebuild(
     ctx: click.Context, name: str, onto: str, controller: str | None, yes: bool, expect_serials: str | None,
     as_json: bool,
 ) -> None:  # fmt: skip
-    """Rebuild volume NAME's lost member onto the drive in a bay, where the controller does not do so by itself.
+    """Rebuild volume NAME's missing member onto the drive in a bay, where the controller does not do so by itself.
+
+    Where a hot spare stands in for that bay, the data are copied back from the spare.
 
     \b
     Example:
@@ -272,17 +292,19 @@ def rebuild(
     from ..work.survey import survey
     from .render import Line
     from .render import show as show_parts
+    from .words import drive_name, holds_words, said
 
     client = target(ctx)
     seen = survey(client)
-    seen.volume(name, controller)
+    found = seen.volume(name, controller)
     drive = seen.bay(onto)
-    holds = "nothing" if drive.content == "" else drive.content or "unknown contents"
     if not as_json or not yes:
-        what = f"Bay {onto}: {drive.serial}, {drive.vendor} {drive.model}, holding {holds}, will be overwritten."
+        holds = holds_words(drive.content, "nothing")
+        what = f"Bay {onto}: {said(drive.serial)}, {drive_name(drive)}, holding {holds}, will be overwritten."
         show_parts([Line(what, "Critical")], err=True)
-    confirm(name, [drive.serial], yes, expect_serials)
-    show_volume(start_rebuild(client, name, onto, controller), as_json, "being rebuilt; follow it with `watch`")
+    confirm(name, [said(drive.serial)], yes, expect_serials)
+    start_rebuild(client, found, drive)
+    show_volume(client, survey(client).volume(found.path), as_json, "being rebuilt; follow it with `watch`")
 
 
 @volume.command()
@@ -309,15 +331,17 @@ def initialize(
     from ..work.survey import survey
     from .render import Line
     from .render import show as show_parts
+    from .words import holds_words, said
 
     client = target(ctx)
     found = survey(client).volume(name, controller)
     if method != "background":
-        holds = "nothing" if found.content == "" else found.content or "unknown contents"
+        holds = holds_words(found.content, "nothing")
         show_parts([Line(f"WILL BE LOST: what volume {name} holds: {holds}", "Critical")], err=True)
-        confirm(name, [m.serial for m in found.members], yes, expect_serials)
+        confirm(name, [said(m.serial) for m in found.seats], yes, expect_serials)
     show_volume(
-        build.initialize(client, name, method, controller),
+        client,
+        build.initialize(client, found, method),
         as_json,
         "initialized" if method == "fast" else "being initialized",
     )
@@ -325,55 +349,83 @@ def initialize(
 
 @volume.command()
 @click.argument("name")
-@click.option("--repair", is_flag=True, help="Mend what is found: the member that lies where that can be told.")
+@click.option("--repair", is_flag=True, help="Repair what is found: the member that lies where that can be told.")
+@click.option("--accept", is_flag=True, help="Check nothing: say that what an earlier check found was seen, and stays.")
 @controller_option
 @json_option
 @click.pass_context
-def check(ctx: click.Context, name: str, repair: bool, controller: str | None, as_json: bool) -> None:
+def check(ctx: click.Context, name: str, repair: bool, accept: bool, controller: str | None, as_json: bool) -> None:
     """Check volume NAME's consistency: every copy and parity, while it goes on working.
 
-    Only reports, unless --repair is given. The findings are in the log.
+    Only reports, unless --repair is given. What it finds stays open, here and in `survey`, until it is repaired or
+    accepted. Where no member can be blamed, a repair writes parity anew from the data: which side was right it cannot
+    tell.
 
     \b
     Example:
       fstripe --at skerry volume check records
       fstripe --at skerry watch --speed 3600
     """
-    from ..work.build import start_check
+    from ..work.build import accept_inconsistent, start_check
 
-    found = start_check(target(ctx), name, repair, controller)
-    show_volume(found, as_json, "being checked; follow it with `watch`, read `log`")
+    client = target(ctx)
+    if accept:
+        found = accept_inconsistent(client, name, controller)
+        show_volume(client, found, as_json, "as it was: what the check found is accepted")
+        return
+    found = start_check(client, name, repair, controller)
+    show_volume(client, found, as_json, "being checked; follow it with `watch`, read `log`")
 
 
-def show_volume(found: Volume, as_json: bool, done: str) -> None:
-    """Print a volume: what was done with it, its layout, its condition, its members."""
-    from ..core.units import binary_size, decimal_size
+def volume_of(client: Client, found: Volume) -> dict[str, Any]:
+    """A volume as a JSON document, judged within its server."""
+    from ..work.survey import judged, survey
+    from .documents import volume_document
+
+    now = judged(client, survey(client))
+    fresh = now.server.volume(found.path)
+    return volume_document(fresh, now.of(fresh))
+
+
+def show_volume(client: Client, found: Volume, as_json: bool, done: str) -> State:
+    """Print a volume: what was done with it, its layout, its condition, its members. What state it is in."""
+    from ..work.survey import judged, survey
+    from .documents import volume_document
     from .render import Cell, Line, Table
     from .render import show as show_parts
+    from .words import holds_words, margin_line, said, size, state_style, strip
 
+    now = judged(client, survey(client))
+    found = now.server.volume(found.path)
+    j = now.of(found)
     if as_json:
-        print_json(found)
-        return
-    words = [found.rotation, found.data, found.q, f"{found.spans} spans" if found.spans > 1 else None]
+        print_json(volume_document(found, j))
+        return j.state
+    q = f"Q {found.q_place}, {found.q_exponent}" if found.q_place else None
+    words = [found.rotation, found.data, q, f"{found.spans} spans" if found.spans > 1 else None]
     layout = "".join(f", {word}" for word in words if word)
-    strip = f", strip {binary_size(found.strip)}" if found.strip else ""
-    margin = "unknown" if found.margin is None else "none, data are lost" if found.margin < 0 else str(found.margin)
+    strips = "" if found.strip is UNKNOWN else f", strip {strip(found.strip)}"
     head = f"Volume {found.name}" + (f" is {done}" if done else "")
     nested = [">span"] if found.spans > 1 else []
-    table = Table("", [">member", *nested, ">bay", "serial", "state"])
-    for m in found.members:
-        span = [str(m.position * found.spans // len(found.members))] if nested else []
-        table.add(str(m.position), *span, m.bay, m.serial, Cell(m.state, "" if m.state == "active" else "Warning"))
-    holds = "nothing yet" if found.content == "" else found.content or "unknown"
-    lost = [Line(f"lost: bytes {start} to {end}", "Critical") for start, end in found.lost[:MOST_RANGES]]
-    if len(found.lost) > MOST_RANGES:
-        lost.append(Line(f"lost: {len(found.lost) - MOST_RANGES} more ranges; --json names them all", "Critical"))
+    table = Table("", [">member", *nested, ">bay", "serial", "WWN", "state"])
+    for m in found.seats:
+        span = [str(m.span)] if nested else []
+        drive = now.server.seated_at(m)
+        state = Cell(said(m.state, "not known"), "" if m.state == "active" else "Warning")
+        table.add(str(m.position), *span, m.bay, said(m.serial, "?"), said(drive.wwn, "?") if drive else "-", state)
+    lost = [Line(f"lost: bytes {start} to {end}", "Critical") for start, end in j.lost[:MOST_RANGES]]
+    if len(j.lost) > MOST_RANGES:
+        lost.append(Line(f"lost: {len(j.lost) - MOST_RANGES} more ranges; --json names them all", "Critical"))
+    exact = "" if found.size is UNKNOWN else f" ({found.size} bytes)"
+    holds, sector = holds_words(found.content), said(found.sector, "?")
     show_parts(
         [
-            Line(f"{head}: {found.level}, {decimal_size(found.size)} ({found.size} bytes){strip}{layout}", "head"),
-            Line(f"health {found.health}, margin {margin}, holds {holds}, controller {found.controller}", found.health),
-            Line(f"cache: reads {found.read_cache or 'unknown'}, writes {found.write_cache or 'unknown'}"),
+            Line(f"{head}: {said(found.level, 'level not known')}, {size(found.size)}{exact}{strips}{layout}", "head"),
+            Line(f"{j.state.value}, {margin_line(j)}, holds {holds}, controller {found.controller}", state_style(j)),
+            Line(f"WWN {said(found.wwn)}, sectors of {sector} bytes"),
+            Line(f"cache: reads {said(found.read_cache)}, writes {said(found.write_cache)}"),
             *lost,
             table,
         ]
     )
+    return j.state

@@ -6,11 +6,14 @@ import json
 import sys
 import tomllib
 from collections.abc import Callable
-from dataclasses import asdict, is_dataclass
+from dataclasses import fields, is_dataclass
+from enum import Enum
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
+
+from ..core.server.unknown import UNKNOWN
 
 if TYPE_CHECKING:
     from ..bench.bench import Bench
@@ -117,9 +120,13 @@ def print_json(value: object) -> None:
 
 
 def plain(value: Any) -> Any:
-    """Dataclasses as dictionaries, for JSON."""
+    """Dataclasses as dictionaries, what is unknown as null, for JSON."""
+    if value is UNKNOWN:
+        return None
+    if isinstance(value, Enum):
+        return value.value
     if is_dataclass(value) and not isinstance(value, type):
-        return asdict(value)
+        return {f.name: plain(getattr(value, f.name)) for f in fields(value)}
     if isinstance(value, list | tuple):
         return [plain(v) for v in value]
     if isinstance(value, dict):

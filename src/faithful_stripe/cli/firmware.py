@@ -127,6 +127,7 @@ def set_(ctx: click.Context, pairs: tuple[str, ...], as_json: bool) -> None:
     from ..work.survey import survey
     from .render import Line
     from .render import show as show_parts
+    from .words import effect_words
 
     client = target(ctx)
     found = work.firmware(client)
@@ -135,7 +136,7 @@ def set_(ctx: click.Context, pairs: tuple[str, ...], as_json: bool) -> None:
     after = work.set_attributes(client, found, wanted)
     waiting = {a.name: a.pending for a in after.attributes if a.pending is not None}
     if as_json:
-        print_json({"asked": wanted, "waiting": waiting, "effects": says})
+        print_json({"asked": wanted, "waiting": waiting, "effects": [effect_words(e) for e in says]})
         return
     lines: list[Part] = []
     for name, value in wanted.items():
@@ -143,9 +144,7 @@ def set_(ctx: click.Context, pairs: tuple[str, ...], as_json: bool) -> None:
         same = a.pending is None and a.value == value
         text = f"is {_said(a, value)} already" if same else f"will be {_said(a, value)}, is {_said(a, a.value)} now"
         lines.append(Line(f"{name} ({a.shown}) {text}."))
-    lines += [
-        Line(f"After the restart {text}.", "Warning" if "pull" in text or "no vol" in text else "") for text in says
-    ]
+    lines += [Line(f"After the restart {effect_words(e)}.", "Warning" if e.bad else "") for e in says]
     if waiting:
         lines.append(Line("It takes effect at the next restart: fstripe firmware restart"))
     show_parts(lines)
@@ -171,13 +170,17 @@ def restart(ctx: click.Context, yes: bool, speed: float, patience: str, as_json:
     from ..work.errors import WorkError
     from ..work.survey import survey
     from ..work.update import running_updates
+    from .words import works_words
 
     client = target(ctx, speed)
     seen = survey(client)
-    for text in work.working(seen):
-        click.echo(f"WORK IS RUNNING: {text}; it stops during the restart and goes on afterwards", err=True)
+    busy = works_words(work.working(seen))
+    if busy:
+        click.echo(f"WORK IS RUNNING: {busy}; it stops during the restart and goes on afterwards", err=True)
+        click.echo("WAIT FIRST: with no margin left a restart is a risk that nobody needs (watch)", err=True)
     for text in running_updates(client):
-        click.echo(f"FIRMWARE IS BEING WRITTEN: {text}; a restart breaks it off: better wait", err=True)
+        click.echo(f"FIRMWARE IS BEING WRITTEN: {text}; a restart breaks it off: WAIT FIRST", err=True)
+    click.echo("Ctrl-C stops the waiting, not the restart once it has begun.", err=True)
     if not yes:
         answer = click.prompt(
             f"Type the server's name ({seen.server}) to restart it", err=True, default="", show_default=False
@@ -185,7 +188,12 @@ def restart(ctx: click.Context, yes: bool, speed: float, patience: str, as_json:
         if answer.strip() != seen.server:
             raise WorkError(what="not confirmed; nothing was restarted", to_do="in a script, use --yes")
     pause = 2.0 if speed == 1 else 0.2
-    back = work.restart(client, lambda state: click.echo(f"  {state}", err=True), parse_duration(patience), pause)
+    try:
+        back = work.restart(client, lambda state: click.echo(f"  {state}", err=True), parse_duration(patience), pause)
+    except KeyboardInterrupt:
+        click.echo("fstripe: stopped waiting; the restart goes on: `firmware show` reads the settings when it is back",
+                   err=True)  # fmt: skip
+        ctx.exit(1)
     fell = [o for o in back.settings if not o.kept]
     if as_json:
         print_json({"settings": back.settings, "versions": back.versions, "kept": not fell})

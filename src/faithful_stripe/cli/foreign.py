@@ -70,7 +70,7 @@ def import_(
         show([*parts, Line("No data will be lost; the drives will carry this controller's set-up.")], err=True)
     if not found.trouble:
         confirm(name, _serials(group), yes, expect_serials)
-    show_volume(import_foreign(client, found, new_name), as_json, "taken over")
+    show_volume(client, import_foreign(client, found, new_name), as_json, "taken over")
 
 
 @volume.command()

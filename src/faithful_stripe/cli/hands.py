@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from ..core.server.unknown import known
 from .common import (
     ATTENTION,
     access_of,
@@ -52,16 +53,18 @@ def make_copy(client: Client, folder: Path, stock: Path | None) -> tuple[State, 
         (
             v.controller,
             Wish(
-                name=v.name, level=v.level, bays=tuple(m.stands_in or m.bay for m in v.members), strip=v.strip or 65536,
-                size=v.size, rotation=v.rotation, data=v.data, q_place=v.q_place, q_exponent=v.q_exponent,
+                name=v.name, level=known(v.level, ""), bays=tuple(m.stands_in or m.bay for m in v.seats),
+                strip=known(v.strip, 65536),
+                size=known(v.size, None), rotation=v.rotation, data=v.data, q_place=v.q_place, q_exponent=v.q_exponent,
                 spans=v.spans if v.spans > 1 else None, copies=v.copies if v.level == "RAID10" else None, mixed=True,
-                read_cache=v.read_cache or "ahead",
-                write_cache=v.write_cache if v.write_cache in ("through", "protected-back") else "through",
+                read_cache=known(v.read_cache, "ahead"),
+                write_cache="protected-back" if v.write_cache == "protected-back" else "through",
             ),
         )
         for v in found.volumes
     ]  # fmt: skip
-    twin = Twin(found.text, wishes, found.spares, found.failed, found.predicted, found.firmware)
+    twin = Twin(found.text, wishes, found.spares, found.failed, found.predicted, found.firmware, found.unreadable,
+                found.inconsistent)  # fmt: skip
     return make_like(folder, twin), found.guessed
 
 

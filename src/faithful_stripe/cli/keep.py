@@ -55,6 +55,7 @@ def locate(ctx: click.Context, drive: str, off: bool, as_json: bool) -> None:
     from ..work.build import locate as switch
     from ..work.survey import survey
     from .panel import position
+    from .words import drive_name
 
     client = target(ctx)
     found = switch(client, drive, not off)
@@ -62,8 +63,8 @@ def locate(ctx: click.Context, drive: str, off: bool, as_json: bool) -> None:
         print_json({"bay": found.bay, "serial": found.serial, "on": found.located})
         return
     where = position(survey(client), found.bay)
-    state = "blinks" if found.located else "is off"
-    click.echo(f"Bay {found.bay} ({where}), {found.vendor} {found.model}, serial {found.serial}: its LED {state}.")
+    state = "blinks" if found.located is True else "is off"
+    click.echo(f"Bay {found.bay} ({where}), {drive_name(found)}, serial {found.serial}: its LED {state}.")
 
 
 @click.group()
@@ -112,8 +113,8 @@ def list_(file: Path | None, as_json: bool) -> None:
 @click.option("--media", type=click.Choice(["HDD", "SSD"]), help="Spinning, or solid state.")
 @click.option("--protocol", help="SAS, SATA or NVMe.")
 @click.option("--rpm", type=int, help="Turns a minute; nothing for solid state.")
-@click.option("--sector", type=click.Choice(["512", "4096"]), default="512", show_default=True, help="Bytes.")
-@click.option("--condition", type=click.Choice(["new", "used", "suspect", "bad", "retired"]), default="new",
+@click.option("--sector", type=click.Choice(["512", "512e", "4096"]), default="512", show_default=True, help="Bytes.")
+@click.option("--condition", type=click.Choice(["new", "used", "suspect", "bad", "retired", "keep"]), default="new",
     show_default=True, help="How it is.")  # fmt: skip
 @click.option("--from", "origin", default="", help="Where it comes from.")
 @click.option("--note", default="", help="Anything else.")
@@ -134,7 +135,7 @@ def add(
 
     from ..core.units import parse_size
     from ..work.errors import WorkError
-    from ..work.stock import Item, put, read_stock
+    from ..work.stock import SECTORS, Item, put, read_stock
 
     path = stock_file(file)
     known = {i.serial: i for i in read_stock(path)} if path.exists() else {}
@@ -147,7 +148,8 @@ def add(
     item = replace(
         base, serial=serial, parts=parts or base.parts, model=model or base.model,
         size=parse_size(size) if size else base.size, media=media or base.media, protocol=protocol or base.protocol,
-        rpm=rpm if rpm is not None else base.rpm, sector=int(sector), condition=condition, origin=origin or base.origin,
+        rpm=rpm if rpm is not None else base.rpm, sector=SECTORS[sector][0],
+        emulates=SECTORS[sector][1], condition=condition, origin=origin or base.origin,
         note=note,
     )  # fmt: skip
     put(path, item)
@@ -175,26 +177,32 @@ def match_(ctx: click.Context, bay: str, file: Path | None, as_json: bool) -> No
     from ..work.survey import survey
     from ..work.visits import failed_drives
     from .render import show
+    from .words import fit_words
 
     items = work.read_stock(stock_file(file))
     needed = work.need(survey(target(ctx)), bay)
     found = work.match(needed, items, failed_drives(named(ctx)))
     if as_json:
-        print_json({"bay": needed.drive.bay, "least_bytes": needed.least, "matches": found})
+        matches = [{"item": m.item, "grade": m.grade, "reasons": [r.why.value for r in m.fit.reasons],
+                    "says": fit_words(m.fit)} for m in found]  # fmt: skip
+        print_json({"bay": needed.bay, "least_bytes": needed.least, "matches": matches})
     else:
-        show(_match_parts(needed.drive.bay, found))
+        show(_match_parts(needed.bay, found))
     ctx.exit(0 if any(m.grade != "cannot" for m in found) else ATTENTION)
 
 
 def _match_parts(bay: str, found: list[Match]) -> list[Part]:
     from ..core.units import decimal_size
     from .render import Cell, Line, Table
+    from .words import fit_words
 
     table = Table("", ["", "serial", ">size", "model", "condition", "what follows"])
     colour = {"exact": "good", "worse": "Warning", "cannot": "dim"}
     for m in found:
         grade = Cell(m.grade, colour.get(m.grade, ""))
-        table.add(grade, m.item.serial, decimal_size(m.item.size), m.item.model, m.item.condition, "; ".join(m.says))
+        table.add(
+            grade, m.item.serial, decimal_size(m.item.size), m.item.model, m.item.condition, "; ".join(fit_words(m.fit))
+        )
     best = next((m.item for m in found if m.grade != "cannot"), None)
     last = Line(f"For bay {bay}: {best.serial}, {best.model}." if best else f"Nothing here fits bay {bay}.",
                 "good" if best else "Critical")  # fmt: skip

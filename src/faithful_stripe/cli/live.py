@@ -5,14 +5,19 @@ from __future__ import annotations
 from types import TracebackType
 from typing import Any
 
+from ..core.server.assess import State
+from ..core.server.model import Server
+from ..core.server.unknown import UNKNOWN, known
 from ..core.units import decimal_size, duration
 from ..work.watch import Progress, Snapshot
+from .words import size, volume_words, work_words
 
 
-def progress_line(p: Progress) -> str:
+def progress_line(p: Progress, seen: Server | None = None) -> str:
     """One piece of work as a line: per cent, amount, rate, time left, margin."""
-    parts = [f"{p.work.volume}: {p.work.name} {p.work.percent:5.1f} %"]
-    if p.work.done is not None and p.work.total:
+    done = "progress not known" if p.work.percent is UNKNOWN else f"{p.work.percent:5.1f} %"
+    parts = [f"{_name(p, seen)}: {work_words(p.work)} {done}"]
+    if p.work.done is not UNKNOWN and p.work.total is not UNKNOWN:
         parts.append(f"{decimal_size(p.work.done)} of {decimal_size(p.work.total)}")
     parts += rate_and_left(p)
     if p.margin is not None:
@@ -20,9 +25,14 @@ def progress_line(p: Progress) -> str:
     return ", ".join([*parts, *surroundings(p)])
 
 
+def _name(p: Progress, seen: Server | None) -> str:
+    volume = seen.volume_at(p.work.volume_path) if seen else None
+    return volume_words(seen, volume) if seen and volume else p.work.volume
+
+
 def rate_and_left(p: Progress) -> list[str]:
     """Rate and time left, or that they are being measured, or that it waits."""
-    if p.work.waits:
+    if p.work.waits is True:
         return ["waits for the work on its drives"]
     if p.left is None:
         return ["rate being measured"]
@@ -51,12 +61,17 @@ def unfinished_line(snapshot: Snapshot) -> str:
 
 def closing_line(snapshot: Snapshot) -> str:
     """What there is to say when no work is left."""
+    seen = snapshot.judged.server
     if not snapshot.volumes:
         return "no work is running; there are no volumes"
     if snapshot.healthy:
-        margins = ", ".join(f"{v.name} margin {v.margin}" for v in snapshot.volumes)
+        margins = ", ".join(f"{volume_words(seen, j.volume)} margin {j.margin}" for j in snapshot.volumes)
         return f"no work is running; all volumes are healthy ({margins})"
-    bad = ", ".join(f"{v.name} ({v.health.lower()}, margin {v.margin})" for v in snapshot.volumes if v.health != "OK")
+    bad = ", ".join(
+        f"{volume_words(seen, j.volume)} ({j.state.value}{'' if j.margin < 0 else f', margin {j.margin}'})"
+        for j in snapshot.volumes
+        if j.state is not State.OK
+    )
     return f"no work is running, but not healthy: {bad}"
 
 
@@ -89,14 +104,14 @@ class LiveView:
             return
         table = Table.grid(padding=(0, 2))
         for p in snapshot.progress:
-            done = (
-                f"{decimal_size(p.work.done)} of {decimal_size(p.work.total)}" if p.work.total and p.work.done else ""
-            )
+            told = p.work.total is not UNKNOWN and p.work.done is not UNKNOWN
+            done = f"{size(p.work.done)} of {size(p.work.total)}" if told else ""
+            percent = known(p.work.percent, 0.0)
             style = "bold red" if p.margin == 0 else "yellow"
             table.add_row(
-                Text(f"{p.work.volume}: {p.work.name}"),
-                ProgressBar(total=100, completed=p.work.percent, width=24, complete_style="cyan"),
-                Text(f"{p.work.percent:5.1f} %"),
+                Text(f"{_name(p, snapshot.judged.server)}: {work_words(p.work)}"),
+                ProgressBar(total=100, completed=percent, width=24, complete_style="cyan"),
+                Text("?" if p.work.percent is UNKNOWN else f"{percent:5.1f} %"),
                 Text(done),
                 Text(", ".join(rate_and_left(p))),
                 Text("" if p.margin is None else f"margin now {p.margin}", style),

@@ -39,9 +39,10 @@ def log(ctx: click.Context, bay: str | None, since: str | None, fresh: bool, fol
 
     client = target(ctx)
     everything = work.entries(client)
-    offset = work.ahead(client) or 0.0
+    clocks = work.clocks(client)
+    offset = clocks.offset
     seen = work.seen_for(client)
-    found = work.explained(everything, seen, offset)
+    found = work.explained(everything, seen, clocks)
     if fresh:
         server = identity(client)
         wanted = {(e.number, e.time) for e in work.unread(server, everything)}
@@ -55,7 +56,7 @@ def log(ctx: click.Context, bay: str | None, since: str | None, fresh: bool, fol
         return
     try:
         for more in work.follow(client, 2.0):
-            told = [e for e in work.explained(more, work.seen_for(client), offset) if bay in (None, e.bay)]
+            told = [e for e in work.explained(more, work.seen_for(client), clocks) if bay in (None, e.bay)]
             _show(told, False, offset, as_lines=as_json, heads=False)
     except KeyboardInterrupt:
         click.echo("fstripe: stopped following the log", err=True)
@@ -63,6 +64,7 @@ def log(ctx: click.Context, bay: str | None, since: str | None, fresh: bool, fol
 
 
 def _show(found: list[Entry], as_json: bool, offset: float, as_lines: bool = False, heads: bool = True) -> None:
+    from ..work.log import collapsed
     from .render import Cell, Line, Table, show
 
     if as_json:
@@ -86,11 +88,13 @@ def _show(found: list[Entry], as_json: bool, offset: float, as_lines: bool = Fal
         "event",
     ]
     table = Table("", columns)
-    for e in found:
+    for e in collapsed(found):
         own = [_short(e.here)] if off else []
         text = f"  then: {e.message}" if e.follows else e.message
         if e.plain and e.plain.lower().rstrip(".") not in e.message.lower():
             text += f" [{e.plain}]"
+        if e.count > 1:
+            text += f" ({e.count} times, last {_short(e.last)})"
         table.add(_short(e.time), *own, Cell(e.severity, e.severity), e.bay, e.serial, e.volume, text)
     if not found and heads:
         parts.append(Line("No events."))

@@ -11,10 +11,15 @@ from typing import TYPE_CHECKING
 
 import click
 
-from .common import ATTENTION, access_of, all_named, json_option, plain, print_json, target
+from ..core.server.fitness import sound
+from ..core.server.model import SeatState
+from ..core.server.unknown import UNKNOWN, known
+from .common import ATTENTION, access_of, all_named, json_option, named, plain, print_json, target
 
 if TYPE_CHECKING:
+    from ..core.server.assess import Assessment
     from ..core.server.model import Server, Volume
+    from ..work.seeing import Told
     from ..work.watch import Snapshot
     from .render import Cell, Part
 
@@ -35,6 +40,7 @@ def survey(ctx: click.Context, as_sheet: bool, as_json: bool) -> None:
       fstripe --at rack.toml survey
       fstripe --at skerry survey --as-sheet > skerry.toml
     """
+    from ..work.survey import judged
     from ..work.survey import survey as read_survey
     from .render import show
 
@@ -44,12 +50,15 @@ def survey(ctx: click.Context, as_sheet: bool, as_json: bool) -> None:
     if len(all_named(ctx)) > 1:
         _survey_all(ctx, as_json)
         return
-    seen = read_survey(target(ctx))
+    client = target(ctx)
+    found = judged(client, read_survey(client))
     if as_json:
-        print_json(seen)
+        from .documents import server_document
+
+        print_json(server_document(found))
     else:
-        show(survey_parts(seen))
-    ctx.exit(ATTENTION if seen.findings else 0)
+        show(survey_parts(found))
+    ctx.exit(ATTENTION if found.findings else 0)
 
 
 def _sheet(ctx: click.Context) -> None:
@@ -69,76 +78,80 @@ def _sheet(ctx: click.Context) -> None:
 def _survey_all(ctx: click.Context, as_json: bool) -> None:
     from ..redfish.target import connect
     from ..work.many import survey_all
+    from .attention import finding_documents
     from .render import Cell, Line, Table, show
 
     access = access_of(ctx)
     found = survey_all(all_named(ctx), lambda at: connect(at, access=access))
     if as_json:
-        print_json([{"at": s.at, "state": s.state, "trouble": s.trouble, "survey": s.survey} for s in found])
+        from .documents import server_document
+
+        print_json([{"at": s.at, "state": s.state, "trouble": s.trouble,
+                     "survey": server_document(s.judged) if s.judged else None} for s in found])  # fmt: skip
     else:
         table = Table("", ["state", "server", "at", ">volumes", ">least margin", "worst of it"])
         for s in found:
-            if s.survey is None:
+            if s.survey is None or s.judged is None:
                 table.add(Cell("Critical", "Critical"), "?", s.at, "?", "?", s.trouble)
                 continue
-            findings = s.survey.findings
+            findings = finding_documents(s.judged)
             more = f" (and {len(findings) - 1} more)" if len(findings) > 1 else ""
-            worst = f"{findings[0].where}: {findings[0].what}{more}" if findings else "nothing needs attention"
-            margin = "-" if s.margin is None else "lost" if s.margin < 0 else str(s.margin)
+            worst = f"{findings[0]['where']}: {findings[0]['what']}{more}" if findings else "nothing needs attention"
+            margin = "-" if s.margin is None else "offline" if s.margin < 0 else str(s.margin)
             table.add(Cell(s.state, s.state), s.survey.server, s.at, str(len(s.survey.volumes)), margin, worst)
         bad = sum(s.state != "OK" for s in found)
         show([table, Line(f"{bad} of {len(found)} servers need attention." if bad else "All is well.")])
     ctx.exit(ATTENTION if any(s.state != "OK" for s in found) else 0)
 
 
-def survey_parts(seen: Server) -> list[Part]:
+def survey_parts(found: Assessment) -> list[Part]:
     """The survey as a person reads it: what is wrong first, then controllers, volumes, drives."""
     from .attention import finding_lines
     from .render import Line
+    from .words import said
 
+    seen = found.server
+    when = f"as of {seen.time[:19].replace('T', ' ')} {seen.time[-6:]} (server's clock)" if seen.time else "now"
     parts: list[Part] = [
-        Line(f"{seen.server}: {seen.maker} {seen.model}, serial {seen.serial}, firmware {seen.firmware}", "head"),
-        Line(f"as of {seen.time[:19].replace('T', ' ')} {seen.time[-6:]} (server's clock), power {seen.power.lower()}"),
+        Line(f"{seen.server}: {said(seen.maker, '')} {said(seen.model, 'model not known')}, serial {seen.serial}, "
+             f"firmware {seen.firmware}", "head"),
+        Line(f"{when}, power {said(seen.power).lower()}"),
         Line(),
-        *finding_lines(seen),
+        *finding_lines(found),
         Line(),
         _controllers(seen),
         Line(),
-        *_volumes(seen),
+        *_volumes(found),
         Line(),
         _drives(seen),
         Line(),
-    ]
-    free = [d for d in seen.drives if d.use == "unassigned" and d.health == "OK"]
+    ]  # fmt: skip
+    free = [d for d in seen.drives if d.free and sound(d)]
     listed = ", ".join(d.bay for d in free) or "none"
-    empty = ", ".join(d.bay for d in seen.drives if d.use == "empty") or "none"
+    empty = ", ".join(d.bay for d in seen.drives if not d.seated) or "none"
     return [*parts, Line(f"Unassigned drives in bays: {listed}. Empty bays: {empty}.")]
 
 
 def _controllers(seen: Server) -> Part:
-    from .render import Table
+    from .render import Cell, Table
+    from .words import said
 
     table = Table("Controllers", ["controller", "model", "serial", "firmware", "state", "health", "levels"])
     for c in seen.controllers:
-        table.add(
-            c.id,
-            c.name,
-            c.serial,
-            c.firmware,
-            c.state,
-            c.health,
-            ", ".join(level for level in c.levels if level != "None"),
-        )
+        levels = ", ".join(level for level in c.levels if level != "None") if c.offers_volumes else ""
+        table.add(c.id, said(c.name), said(c.serial), said(c.firmware), said(c.state, "?"),
+                  Cell(said(c.health, "?"), said(c.health, "")), levels)  # fmt: skip
     return table
 
 
-def _volumes(seen: Server) -> list[Part]:
-    from ..core.units import binary_size, decimal_size
+def _volumes(found: Assessment) -> list[Part]:
+    from . import words
     from .render import Cell, Line, Table
 
+    seen = found.server
     if not seen.volumes:
         return [Line("Volumes: none yet")]
-    several = ["controller"] if len(seen.controllers) > 1 else []
+    several = ["controller"] if len({c.id for c in seen.controllers}) > 1 else []
     heads = [
         "volume",
         *several,
@@ -146,7 +159,7 @@ def _volumes(seen: Server) -> list[Part]:
         ">size",
         "strip",
         "bays in order",
-        "health",
+        "state",
         ">margin",
         "now",
         "holds",
@@ -154,16 +167,19 @@ def _volumes(seen: Server) -> list[Part]:
     ]
     table = Table("Volumes", heads)
     for v in seen.volumes:
-        labels = [f"({m.bay})" if m.state == "lost" else m.bay for m in v.members]
+        j = found.of(v)
+        labels = [
+            f"({s.bay or '?'})" if s in j.gone and s.state is not SeatState.REBUILDING else s.bay for s in v.seats
+        ]
+        labels += ["(?)"] * j.hidden
         size = len(labels) // v.spans or 1
         bays = " / ".join(" ".join(labels[i : i + size]) for i in range(0, len(labels), size))
-        now = ", ".join(f"{w.name} {w.percent:.0f} %" for w in v.work) or v.state
-        margin = "?" if v.margin is None else "lost" if v.margin < 0 else str(v.margin)
-        strip = binary_size(v.strip) if v.strip else "?"
-        holds = "nothing yet" if v.content == "" else v.content or "?"
+        now = ", ".join(f"{words.work_words(w)} {words.percent(w)}" for w in v.work) or words.said(v.state, "?")
+        style = words.state_style(j)
         table.add(
-            v.name, *([v.controller] if several else []), v.level, decimal_size(v.size), strip, bays,
-            Cell(v.health, v.health), Cell(margin, v.health), now, holds, _found(v),
+            v.name, *([v.controller] if several else []), words.said(v.level, "?"), words.size(v.size, "?"),
+            words.strip(v.strip), bays or "?", Cell(j.state.value, style), Cell(words.margin_words(j), style), now,
+            words.holds_words(v.content), _found(v),
         )  # fmt: skip
     unseen = [v.name for v in seen.volumes if v.found is False]
     if unseen:
@@ -176,35 +192,37 @@ def _volumes(seen: Server) -> list[Part]:
 
 def _found(v: Volume) -> str | Cell:
     """What the system's own firmware makes of a volume."""
-    from ..core.units import decimal_size
     from .render import Cell
+    from .words import size
 
-    boots = "; boots" if v.boots else ""
-    if v.found is None:
+    boots = "; boots" if v.boots is True else ""
+    if v.found is UNKNOWN:
         return f"not told{boots}"
-    if not v.found:
+    if v.found is False:
         return Cell(f"not yet{boots}", "Warning")
     if v.found_size != v.size:
-        return Cell(f"{decimal_size(v.found_size or 0)}{boots}", "Warning")
+        return Cell(f"{size(v.found_size)}{boots}", "Warning")
     return f"sees it{boots}"
 
 
 def _drives(seen: Server) -> Part:
-    from ..core.units import decimal_size
     from .render import Cell, Table
+    from .words import drive_name, said, size, use_words
 
-    several = ["controller"] if len(seen.controllers) > 1 else []
-    heads = [">bay", *several, ">size", "media", ">rpm", "model", "serial", "state", "health", "used for"]
+    several = ["controller"] if len({c.id for c in seen.controllers}) > 1 else []
+    boxes = ["enclosure"] if len({d.enclosure for d in seen.drives}) > 1 else []
+    heads = [">bay", *boxes, *several, ">size", "media", ">rpm", "model", "serial", "state", "health", "used for"]
     table = Table("Drives", heads)
     for d in seen.drives:
-        whose = [d.controller] if several else []
-        if d.use == "empty":
+        whose = [*([d.enclosure] if boxes else []), *([d.controller or "-"] if several else [])]
+        if not d.seated:
             table.add(d.bay, *whose, "", "", "", "", "", Cell("empty", "dim"), "", "")
             continue
-        use = d.use if d.content in ("", None) else f"{d.use}, holds {d.content}"
+        use = use_words(d) if known(d.content, "") == "" else f"{use_words(d)}, holds {d.content}"
+        health = said(d.health, "?")
         table.add(
-            d.bay, *whose, decimal_size(d.size), d.media, str(d.rpm or "-"), f"{d.vendor} {d.model}", d.serial, d.state,
-            Cell(d.health, d.health), use,
+            d.bay, *whose, size(d.size, "?"), said(d.media, "?"), str(known(d.rpm, 0) or "-"), drive_name(d),
+            said(d.serial, "?"), said(d.state, "?"), Cell(health, health), use,
         )  # fmt: skip
     return table
 
@@ -219,15 +237,20 @@ def bays(ctx: click.Context, as_json: bool) -> None:
     Example:
       fstripe --at skerry bays
     """
+    from ..work.survey import judged
     from ..work.survey import survey as read_survey
     from .panel import show_panel
 
-    seen = read_survey(target(ctx))
+    client = target(ctx)
+    found = judged(client, read_survey(client))
+    seen = found.server
     if as_json:
-        print_json({"server": seen.server, "panel": seen.panel, "bays": [plain(d) for d in seen.drives]})
+        from .documents import drive_document
+
+        print_json({"server": seen.server, "panel": seen.panel, "bays": [drive_document(d) for d in seen.drives]})
     else:
-        show_panel(seen)
-    ctx.exit(ATTENTION if seen.findings else 0)
+        show_panel(found)
+    ctx.exit(ATTENTION if found.findings else 0)
 
 
 @click.command()
@@ -248,8 +271,9 @@ def watch(ctx: click.Context, speed: float, once: bool, metrics: str | None, for
       fstripe --at skerry watch --speed 3600
       fstripe --at skerry watch --metrics 9123 --forever
     """
-    from ..work.seeing import Told
+    from ..work.seeing import Tell, Told
     from ..work.watch import watch as snapshots
+    from .telling import told_words
 
     client = target(ctx, speed)
     if as_json:
@@ -261,16 +285,19 @@ def watch(ctx: click.Context, speed: float, once: bool, metrics: str | None, for
     else:
         show_one = PlainView()
     last: Snapshot | None = None
-    tell_metrics = _metrics(metrics)
+    exposed = _metrics(metrics, named(ctx))
     try:
         while True:
             for found in snapshots(client, 0.25 if speed > 1 else 1.0):
                 if isinstance(found, Told):
-                    click.echo(f"  {found.what}{f': {found.to_do}' if found.to_do else ''}", err=True)
+                    what, to_do = told_words(found)
+                    _tell_trouble(found, what, to_do, as_json)
+                    if found.code is Tell.NO_ANSWER:
+                        exposed(None)
                     continue
                 last = found
                 show_one(last)
-                tell_metrics(last)
+                exposed(last)
                 if once:
                     break
             if once or not forever:
@@ -282,26 +309,40 @@ def watch(ctx: click.Context, speed: float, once: bool, metrics: str | None, for
     ctx.exit(0 if last is None or last.healthy else ATTENTION)
 
 
-def _metrics(wanted: str | None) -> Callable[[Snapshot], None]:
-    """What is done with every snapshot for the monitoring system."""
+def _tell_trouble(told: Told, what: str, to_do: str, as_json: bool) -> None:
+    """A server that does not answer, or is off, is told at once, in the terminal, the pipe and the lines of JSON."""
+    if as_json:
+        click.echo(json.dumps({"told": told.code.value, "what": what, "to_do": to_do}))
+    click.echo(f"  {what}{f': {to_do}' if to_do else ''}", err=True)
+
+
+def _metrics(wanted: str | None, at: str) -> Callable[[Snapshot | None], None]:
+    """What is done with every snapshot for the monitoring system; None: the server does not answer."""
     if wanted is None:
         return lambda _snapshot: None
     from ..work.metrics import Exposition
 
-    made = Exposition()
-    if wanted.isdecimal():
+    made = Exposition(at)
+    served = wanted.isdecimal()
+    if served:
         click.echo(f"Metrics at http://127.0.0.1:{made.serve(int(wanted))}/metrics", err=True)
-        return made.take
 
-    def write(snapshot: Snapshot) -> None:
-        made.take(snapshot)
-        made.write(Path(wanted))
+    def take(snapshot: Snapshot | None) -> None:
+        if snapshot is None:
+            made.silent()
+        else:
+            made.take(snapshot)
+        if not served:
+            made.write(Path(wanted))
 
-    return write
+    return take
 
 
 def _left_running(last: Snapshot | None) -> None:
-    going = ", ".join(f"{p.work.volume} {p.work.name} {p.work.percent:.0f} %" for p in last.progress) if last else ""
+    from .words import percent, work_words
+
+    running = [p.work for p in last.progress] if last else []
+    going = ", ".join(f"{w.volume} {work_words(w)} {percent(w)}" for w in running)
     rest = f"the work goes on ({going}); look again with `watch`" if going else "nothing was changed"
     click.echo(f"fstripe: stopped watching; {rest}", err=True)
 
@@ -313,8 +354,13 @@ class JsonView:
         self._last: object = None
 
     def __call__(self, snapshot: Snapshot) -> None:
-        body = {"progress": plain(snapshot.progress), "healthy": snapshot.healthy,
-                "margins": {v.name: v.margin for v in snapshot.volumes}, "unfinished": snapshot.unfinished}  # fmt: skip
+        from .words import work_words
+
+        progress = [{**plain(p), "name": work_words(p.work)} for p in snapshot.progress]
+        body = {"progress": progress, "healthy": snapshot.healthy,
+                "margins": {j.volume.name: j.margin for j in snapshot.volumes},
+                "states": {j.volume.name: j.state.value for j in snapshot.volumes},
+                "unfinished": snapshot.unfinished}  # fmt: skip
         if body != self._last:
             self._last = body
             click.echo(json.dumps({"time": snapshot.time, **body}))
@@ -324,15 +370,15 @@ class PlainView:
     """Lines for a pipe: one whenever another five per cent are done, and one at the end."""
 
     def __init__(self) -> None:
-        self._last: dict[tuple[str, str], int] = {}
+        self._last: dict[tuple[str, ...], int] = {}
 
     def __call__(self, snapshot: Snapshot) -> None:
         from .live import closing_line, progress_line
 
         for p in snapshot.progress:
-            step = int(p.work.percent // 5)
-            if self._last.get((p.work.volume, p.work.name)) != step:
-                self._last[p.work.volume, p.work.name] = step
-                click.echo(f"{snapshot.time[:19].replace('T', ' ')}  {progress_line(p)}")
+            step = int(known(p.work.percent, 0.0) // 5)
+            if self._last.get(p.work.key) != step:
+                self._last[p.work.key] = step
+                click.echo(f"{snapshot.time[:19].replace('T', ' ')}  {progress_line(p, snapshot.judged.server)}")
         if not snapshot.progress:
             click.echo(f"{snapshot.time[:19].replace('T', ' ')}  {closing_line(snapshot)}")

@@ -136,7 +136,9 @@ def run() -> None:
     except click.Abort:
         status = _say("stopped", "what was done until then is kept", 1)
     except StripeError as trouble:
-        status = _say(trouble.what, trouble.to_do, trouble.exit_status)
+        from .trouble import trouble_words
+
+        status = _say(*trouble_words(trouble), trouble.exit_status)
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())  # the reader has left; so may we
         status = 1

@@ -7,9 +7,13 @@ import sys
 import textwrap
 from typing import TYPE_CHECKING
 
-from ..core.units import decimal_size
+from ..core.server.model import Health
+from ..core.server.redundancy import Answers, answers, health_of
+from ..core.server.unknown import UNKNOWN, known
+from .words import said, short_use, size
 
 if TYPE_CHECKING:
+    from ..core.server.assess import Assessment
     from ..core.server.model import Drive, Server
 
 LED_WORDS = {
@@ -27,24 +31,33 @@ LEAST, MOST = 9, 20
 """Width of a bay in characters, border included on one side."""
 
 
-def show_panel(seen: Server) -> None:
+def show_panel(found: Assessment) -> None:
     """Print the panel, as wide as the terminal allows, and a line for each bay that needs attention."""
     from .attention import finding_lines
     from .render import Line, show
 
+    seen = found.server
     show([Line(f"{seen.server}, front", "head")])
     width = shutil.get_terminal_size((100, 24)).columns
-    columns = max(len(row) for row in seen.panel)
+    columns = max((len(row) for row in seen.panel), default=1)
     cell = max(LEAST, min(MOST, (width - 1) // columns))
-    by_bay = {d.bay: d for d in seen.drives}
+    waiting = list(seen.drives)
     for row in seen.panel:
-        _print([*draw_row([by_bay[bay] for bay in row], cell), counted(len(row), cell)])
+        drives = [_take(waiting, bay) for bay in row]
+        _print([*draw_row(drives, cell), counted(len(row), cell)])
     show(
         [Line("Below each row: the place from the left. * LED pattern, where it is not the normal one", "dim"), Line()]
     )
-    blinking = [d for d in seen.drives if d.located]
+    blinking = [d for d in seen.drives if d.located is True]
     show([Line(f"The identify LED of bay {d.bay} blinks: {position(seen, d.bay)}.", "head") for d in blinking])
-    show(finding_lines(seen))
+    show(finding_lines(found))
+
+
+def _take(waiting: list[Drive], label: str) -> Drive:
+    """The next bay with this label: in two enclosures there may be two of them."""
+    found = next(d for d in waiting if d.bay == label)
+    waiting.remove(found)
+    return found
 
 
 def position(seen: Server, bay: str) -> str:
@@ -85,29 +98,23 @@ def counted(bays: int, cell: int) -> list[Piece]:
 
 def bay_text(d: Drive, width: int) -> list[Piece]:
     """Five short lines for a bay, each with its style: size and media, use, state, LED pattern on two."""
-    if d.use == "empty":
+    if not d.seated:
         return [("empty", "dim"), *[("", "")] * 4]
-    use = d.use
-    if d.use.startswith("hot spare"):
-        use = "hot spare"
-    elif " of " in d.use:
-        number, _, names = d.use.split(" (")[0].removeprefix("was ").removeprefix("member ").partition(" of ")
-        first, *others = names.split(";")[0].split(", ")
-        use = f"{first} {number}" + (f" +{len(others)}" if others else "")
-    elif d.use == "unassigned":
-        use = "free"
     state = ("OK", "")
-    if d.health == "Critical":
+    if answers(d) is Answers.NO or health_of(d) is Health.CRITICAL:
         state = ("FAILED", "Critical")
     elif d.state == "Updating":
         state = ("rebuilding", "Warning")
-    elif d.health == "Warning":
+    elif health_of(d) is Health.WARNING or d.predicted is True:
         state = ("WARNING", "Warning")
-    led = LED_WORDS.get(d.led, d.led)
-    if d.located:
+    elif health_of(d) is UNKNOWN:
+        state = ("not known", "Warning")
+    led = known(d.indicator, "")
+    led = LED_WORDS.get(led, led)
+    if d.located is True:
         led = "IDENTIFY"
     pattern = [] if led in ("normal", "") else textwrap.wrap(f"*{led}", width)
-    lines = [(f"{decimal_size(d.size).replace(' ', '')} {d.media}", ""), (use, ""), state]
+    lines = [(f"{size(d.size, '?').replace(' ', '')} {said(d.media, '?')}", ""), (short_use(d), ""), state]
     return [*lines, *((text, "Warning") for text in pattern), ("", ""), ("", "")][:5]
 
 

@@ -4,34 +4,37 @@ from __future__ import annotations
 
 import json
 import shlex
-import subprocess
-import sys
 import tempfile
-from contextlib import nullcontext
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from .common import ATTENTION, access_of, json_option, print_json
 from .keep import stock_option
+from .rehearsing import let_work_end, look, memory_of_its_own, run, swap_whole
+
+if TYPE_CHECKING:
+    from .rehearsing import Step
 
 
 @click.command()
 @click.argument("script", type=click.Path(path_type=Path))
 @click.option("--like", "target", required=True, metavar="TARGET", help="The server: a bench folder or an address.")
 @click.option("--keep", type=click.Path(path_type=Path), metavar="FOLDER", help="Leave the copy there, as a bench.")
+@click.option("--hasty", is_flag=True, help="Every step follows at once: nobody waits until work is done.")
 @stock_option
 @json_option
 @click.pass_context
 def rehearse(
-    ctx: click.Context, script: Path, target: str, keep: Path | None, file: Path | None, as_json: bool
+    ctx: click.Context, script: Path, target: str, keep: Path | None, hasty: bool, file: Path | None, as_json: bool
 ) -> None:
-    """Run the fstripe commands of SCRIPT on a bench made like TARGET, and show margin and state after each.
+    """Run the fstripe commands of SCRIPT on a bench made like TARGET, and show what each of them changes.
 
-    One command a line, without `fstripe` and --at; `bench` commands are the hands (pull, seat, fault); lines that
-    begin with # are left out. The cupboard's drives (--stock) lie beside the copy. Stops at the first step that would
-    lose data. The server itself is only read.
+    One command a line, without `fstripe` and --at; `bench` commands are the hands (pull, seat, fault); `swap BAY` is
+    done whole, with a fitting drive of the cupboard (--stock), whose drives lie beside the copy. Between the steps time
+    passes until work is done, unless --hasty. Lines that begin with # are left out. Stops at the first step that makes
+    a volume worse than the plan found it: offline, or with bytes lost. The server itself is only read.
 
     Exit status 3 when data would be lost; 1 when a command fails.
 
@@ -41,7 +44,6 @@ def rehearse(
     """
     from ..redfish.target import connect
     from ..work.errors import WorkError
-    from ..work.survey import survey
     from .hands import make_copy
 
     try:
@@ -49,65 +51,56 @@ def rehearse(
     except (OSError, UnicodeDecodeError) as reason:
         raise WorkError(what=f"{script}: it cannot be read ({reason})", to_do="write one command a line") from reason
     steps = [(n, shlex.split(line)) for n, line in enumerate(lines, 1) if line and not line.startswith("#")]
-    with tempfile.TemporaryDirectory(prefix="fstripe-") if keep is None else nullcontext(None) as scratch:
-        copy = keep if keep is not None else Path(str(scratch)) / "copy"
+    with tempfile.TemporaryDirectory(prefix="fstripe-") as scratch, memory_of_its_own(Path(scratch)):
+        copy = keep if keep is not None else Path(scratch) / "copy"
         with connect(target, access=access_of(ctx)) as client:
             make_copy(client, copy, file)
-        told: list[dict[str, Any]] = []
-        status = 0
-        for number, words in [(0, []), *steps]:
-            done = _do(copy, words) if words else None
-            with connect(str(copy)) as client:
-                seen = survey(client)
-            margins = {v.name: v.margin for v in seen.volumes}
-            lost = [v.name for v in seen.volumes if (v.margin is not None and v.margin < 0) or v.lost]
-            before = told[-1]["margins"] if told else margins
-            gone = [name for name in before if name not in margins]
-            states = {
-                v.name: ", ".join([v.health, *(f"{w.name} {w.percent:.0f} %" for w in v.work)]) for v in seen.volumes
-            }
-            step = {"line": number, "command": shlex.join(words), "status": done.returncode if done else 0}
-            told.append(step | {"margins": margins, "states": states, "lost": lost + gone, "says": _said(done)})
+        told = [look(copy, 0, [], None)]
+        if not as_json:
+            _tell(told[0], None)
+        for number, words in steps:
+            done = swap_whole(copy, words) if words[0] == "swap" else run(copy, words)
+            passed = 0.0 if hasty or done.status in (1, 2) else let_work_end(copy)
+            told.append(look(copy, number, words, done, passed, told[0]))
             if not as_json:
-                _tell(told[-1], first=not words)
-            if lost or gone:
-                status = ATTENTION
+                _tell(told[-1], told[-2])
+            if told[-1].lost or done.status in (1, 2):
                 break
-            if done and done.returncode in (1, 2):
-                status = 1
-                break
+    last = told[-1]
+    status = ATTENTION if last.lost else 1 if last.done and last.done.status in (1, 2) else 0
     if as_json:
-        print_json({"like": target, "steps": told, "loses": status == ATTENTION, "failed": status == 1})
+        steps_told = [_document(s) for s in told]
+        print_json({"like": target, "steps": steps_told, "loses": status == ATTENTION, "failed": status == 1})
     elif status == ATTENTION:
-        click.echo(f"STOP: this step loses data: {', '.join(told[-1]['lost'])}. Nothing was done to {target}.")
+        click.echo(f"STOP: this step loses data: {', '.join(last.lost)}. Nothing was done to {target}.")
     elif status == 1:
-        click.echo(f"This step fails: {told[-1]['says']}. Nothing was done to {target}.")
+        click.echo(f"This step fails: {last.says}. Nothing was done to {target}.")
     else:
         click.echo(f"{len(steps)} steps, nothing is lost. Nothing was done to {target}.")
     ctx.exit(status)
 
 
-def _do(copy: Path, words: list[str]) -> subprocess.CompletedProcess[str]:
-    command = [sys.executable, "-m", "faithful_stripe", "--at", str(copy), *words]
-    return subprocess.run(command, capture_output=True, text=True, check=False, stdin=subprocess.DEVNULL)
+def _document(step: Step) -> dict[str, Any]:
+    return {
+        "line": step.line, "command": step.command, "status": step.done.status if step.done else 0,
+        "margins": step.margins, "states": step.states, "lost": list(step.lost), "says": step.says,
+        "seconds_until_work_is_done": step.passed,
+    }  # fmt: skip
 
 
-def _said(done: subprocess.CompletedProcess[str] | None) -> str:
-    """The last line of what a command said, without our name."""
-    text = (done.stderr if done.returncode == 1 else done.stdout) if done else ""
-    last = text.strip().splitlines()[-1] if text.strip() else ""
-    return last.removeprefix("fstripe: ")
+def _tell(step: Step, before: Step | None) -> None:
+    from ..core.units import duration
 
-
-def _tell(step: dict[str, Any], first: bool) -> None:
-    what = "as it is" if first else step["command"]
-    margins = "; ".join(
-        f"{name}: {'data lost' if margin is not None and margin < 0 else f'margin {margin}'}, {step['states'][name]}"
-        for name, margin in step["margins"].items()
-    )
-    gone = [name for name in step["lost"] if name not in step["margins"]]
-    margins += "".join(f", {name} is gone" for name in gone)
-    click.echo(f"{step['line'] or '':>4}  {what}")
-    click.echo(f"        {margins.strip(', ') or 'no volumes'}")
-    if step["status"] in (1, 2):
-        click.echo(f"        {json.dumps(step['says'])}")
+    click.echo(f"{step.line or '':>4}  {step.command if step.line else 'as it is'}")
+    for name, words in step.words.items():
+        was = before.words.get(name) if before else None
+        click.echo(f"        {name}: {words}" + (f" (before: {was})" if was not in (None, words) else ""))
+    for name in before.words if before else ():
+        if name not in step.words:
+            click.echo(f"        {name} is gone")
+    if not step.words and not (before and before.words):
+        click.echo("        no volumes")
+    if step.passed:
+        click.echo(f"        {duration(step.passed)} later the work is done")
+    if step.done and step.done.status in (1, 2):
+        click.echo(f"        {json.dumps(step.says)}")

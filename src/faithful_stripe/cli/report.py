@@ -6,9 +6,10 @@ import base64
 import io
 import json
 from collections.abc import Sequence
+from dataclasses import fields
 from datetime import datetime
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -16,7 +17,7 @@ from .common import json_option, plain, print_json, target
 from .keep import advisories_from, advisories_option
 
 if TYPE_CHECKING:
-    from ..work.report import Point, Report
+    from ..work.report import Point, Report, Then
 
 
 @click.command()
@@ -44,12 +45,14 @@ def report(
     """
     from ..media.whole import refuse_existing, write_text
     from ..work import report as work
-    from ..work.survey import survey
+    from ..work.log import clocks
+    from ..work.survey import judged, survey
     from ..work.visits import remember_state
 
     client = target(ctx)
     if begin:
-        remember_state(client.where, survey(client))
+        remember_state(client.where, judged(client, survey(client)))
+        clocks(client)
         click.echo("Noted how the server is now.")
         return
     if not files and not as_json:
@@ -64,24 +67,45 @@ def report(
         if not as_json:
             click.echo(f"{path} is written.")
     if as_json:
-        print_json(found)
+        print_json(_document(found))
+
+
+def _document(found: Report) -> dict[str, Any]:
+    """The record as JSON: its values, and in words what is left to do."""
+    from .telling import remaining_words
+
+    body = {f.name: plain(getattr(found, f.name)) for f in fields(found) if f.name not in ("judged", "left")}
+    return body | {"left": [remaining_words(found.judged.server, one) for one in found.left]}
 
 
 def _text(found: Report, kind: str, technician: str, remark: str) -> str:
     if kind == ".json":
-        return json.dumps(plain(found), indent=2) + "\n"
+        return json.dumps(_document(found), indent=2) + "\n"
     from jinja2 import Environment, PackageLoader, StrictUndefined
 
     from ..core.units import duration
+    from .telling import remaining_words
+    from .words import size
 
     pages = Environment(
         loader=PackageLoader("faithful_stripe.cli"), autoescape=kind == ".html", undefined=StrictUndefined,
         keep_trailing_newline=True,
     )  # fmt: skip
+    pages.filters |= {"condition": _condition, "decimal": size, "remaining": lambda one: remaining_words(
+        found.judged.server, one)}  # fmt: skip
     pages.filters |= {"moment": _moment, "ended": _ended, "lasting": lambda s: duration(abs(s))}
     curve = _curve(found.points) if kind == ".html" and found.points else ""
     page = pages.get_template(f"report{kind}")
     return page.render(r=found, technician=technician, remark=remark, curve=curve)
+
+
+def _condition(then: Then | None, absent: str) -> str:
+    """A volume's state and margin at a moment; `absent` where it was not there."""
+    if then is None:
+        return absent
+    if then.margin is not None and then.margin < 0:
+        return then.state
+    return f"{then.state}, margin {'not known' if then.margin is None else then.margin}"
 
 
 def _moment(text: str) -> str:
@@ -102,8 +126,9 @@ def _curve(points: Sequence[Point]) -> str:
 
     figure, axes = pyplot.subplots(figsize=(9.0, 3.2), dpi=110)
     styles = ["-", "--", ":", "-."]
-    for i, work in enumerate(dict.fromkeys(p.work for p in points)):
-        mine = [p for p in points if p.work == work]
+    for i, (volume, kind, bay) in enumerate(dict.fromkeys((p.volume, p.kind, p.target) for p in points)):
+        mine = [p for p in points if (p.volume, p.kind, p.target) == (volume, kind, bay)]
+        work = f"{volume}: {kind} of bay {bay}" if bay else f"{volume}: {kind}"
         times = [datetime.fromisoformat(p.time) for p in mine]
         moments = date2num(times).tolist()  # type: ignore[no-untyped-call]
         done = [p.percent for p in mine]

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from ..core.server.unknown import UNKNOWN, known
 from .common import confirm, confirm_options, controller_option, json_option, print_json, target
 
 if TYPE_CHECKING:
@@ -41,16 +42,24 @@ def spare_add(
     Example:
       fstripe --at skerry spare add 13 --for records
     """
+    from ..core.server.findings import Code
     from ..work.build import add_spare
-    from ..work.survey import survey
+    from ..work.survey import judged, survey
+    from .words import finding_words, said
 
     wanted = tuple(name.strip() for name in names.split(",") if name.strip()) if names else ()
     client = target(ctx)
     drive = survey(client).drive(bay)
-    if drive.use == "unassigned" and drive.content:
+    if drive.free and known(drive.content, "") != "":
         click.echo(f"WILL BE LOST: what drive {drive.serial} in bay {bay} holds: {drive.content}", err=True)
-        confirm(bay, [drive.serial], yes, expect_serials, "bay")
-    _say_drive(add_spare(client, bay, wanted, not keep), as_json)
+        confirm(bay, [said(drive.serial)], yes, expect_serials, "bay")
+    made = add_spare(client, bay, wanted, not keep)
+    _say_drive(made, as_json)
+    if not as_json:
+        found = judged(client, survey(client))
+        for f in (*found.findings, *found.notices):
+            if f.code in (Code.SPARE_UNFIT, Code.SPARE_POOR) and f.subject.path == made.path:
+                click.echo(f"Note: {finding_words(found.server, f)}.", err=True)
 
 
 @spare.command("remove")
@@ -70,10 +79,13 @@ def spare_remove(ctx: click.Context, bay: str, as_json: bool) -> None:
 
 
 def _say_drive(drive: Drive, as_json: bool) -> None:
+    from .documents import drive_document
+    from .words import use_words
+
     if as_json:
-        print_json(drive)
+        print_json(drive_document(drive))
     else:
-        click.echo(f"Bay {drive.bay}: drive {drive.serial} is {drive.use}.")
+        click.echo(f"Bay {drive.bay}: drive {drive.serial} is {use_words(drive)}.")
 
 
 @click.group()
@@ -144,10 +156,10 @@ def _say_controller(found: Controller, as_json: bool) -> None:
         print_json(found)
         return
     table = Table("", ["setting", ">value", "meaning"])
-    copying = {True: "yes", False: "no", None: "?"}[found.copy_on_prediction]
-    rebuild, check = (f"{rate} %" if rate is not None else "?" for rate in (found.rebuild_rate, found.check_rate))
+    copying = {True: "yes", False: "no", None: "?"}[known(found.copy_on_prediction, None)]
+    rebuild, check = ("?" if rate is UNKNOWN else f"{rate} %" for rate in (found.rebuild_rate, found.check_rate))
     table.add("rebuild rate", rebuild, "of the slowest drive's rate, for rebuilds, copies and initializations")
     table.add("check rate", check, "of the slowest drive's rate, for consistency checks")
-    table.add("replacement", found.replacement or "?", "whether a blank drive in a failed bay is taken by itself")
+    table.add("replacement", known(found.replacement, "?"), "whether a blank drive in a failed bay is taken by itself")
     table.add("copy on prediction", copying, "whether a drive that predicts its failure is copied to a hot spare")
     show([Line(f"{found.id}: {found.name}, serial {found.serial}, firmware {found.firmware}", "head"), table])

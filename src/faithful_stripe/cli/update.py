@@ -48,11 +48,13 @@ def update(
       fstripe --at skerry bench package raid.pldm --for RAID-1 --version 5.4.0
       fstripe --at skerry firmware update raid.pldm
     """
+    from ..core.server.acts import UpdateFirmware, may
     from ..work import firmware as settings
     from ..work import update as work
-    from ..work.errors import WorkError
+    from ..work.errors import WorkError, granted
     from ..work.survey import survey
     from .render import show
+    from .words import cost_words, works_words
 
     client = target(ctx, speed)
     plan = work.plan_update(client, file, names)
@@ -62,14 +64,25 @@ def update(
         raise WorkError(what=f"{what}{older[0].offered} offered", to_do="if you mean to go back: --go-back")
     seen = survey(client)
     if not as_json or not yes:
-        show(_plan_parts(plan, [*settings.working(seen), *plan.running]), err=True)
+        show(_plan_parts(plan, [works_words([w]) for w in settings.working(seen)] + list(plan.running)), err=True)
+    verdict = granted(seen, may(UpdateFirmware(tuple(p for row in plan.rows for p in row.part.related)), seen))
+    for cost in verdict.costs:
+        click.echo(f"  {cost_words(cost)}", err=True)
+    if settings.working(seen) or plan.running:
+        click.echo("WAIT FIRST: work is running; an update beside it is a risk that nobody needs (watch)", err=True)
+    click.echo("Ctrl-C stops following the update, not the update: it goes on at the server.", err=True)
     if not yes:
         answer = click.prompt(
             f"Type the server's name ({seen.server}) to go on", err=True, default="", show_default=False
         )
         if answer.strip() != seen.server:
             raise WorkError(what="not confirmed; nothing was changed", to_do="in a script, use --yes")
-    found = work.update(client, plan, _Teller())
+    try:
+        found = work.update(client, plan, _Teller())
+    except KeyboardInterrupt:
+        click.echo("fstripe: stopped following; the update goes on at the server, restart nothing until it is done: "
+                   "firmware show --versions", err=True)  # fmt: skip
+        ctx.exit(1)
     if as_json:
         print_json({"parts": [{**vars(u), "state": u.state} for u in found]})
     else:

@@ -107,11 +107,15 @@ def _drives(ctx: click.Context, asked: dict[str, Any]) -> tuple[list[int], Assum
     media, rpm, working = asked["media"] or "hdd", asked["rpm"], list[str]()
     if asked["bays"]:
         from ..work.survey import survey
+        from .words import bay_words, reason_words, use_words, work_words
 
         named(ctx)
         seen = survey(target(ctx))
         sizes, media, rpm = work.of_server(seen, split_list(asked["bays"]))
-        working = [f"{w.volume}: {w.name}" for v in seen.volumes for w in v.work]
+        working = [f"{w.volume}: {work_words(w)}" for v in seen.volumes for w in v.work]
+        for drive, reasons in work.against(seen, split_list(asked["bays"])):
+            why = use_words(drive) if drive.uses else "; ".join(reason_words(r) for r in reasons)
+            click.echo(f"Note: {bay_words(drive)}: {why}; it is weighed all the same.", err=True)
     elif asked["sizes"]:
         sizes = [parse_size(text) for text in asked["sizes"].split(",")]
     elif asked["count"] is None or asked["size"] is None:

@@ -48,6 +48,10 @@ Tell = Callable[[str, int | None], None]
 """Hears a task's name and how many per cent of it are done, None where the server does not say."""
 
 
+Missed = Callable[[str, "RedfishError"], None]
+"""Hears of a resource that could not be read, by its path."""
+
+
 class Client:
     """A connection to one Redfish service.
 
@@ -98,18 +102,45 @@ class Client:
         """The resource at a path. Raises RedfishError."""
         return self._json(self._send("GET", path))
 
-    def members(self, path: str) -> Iterator[Body]:
-        """Every member of a collection, whole, page by page; one request a page where the server can expand."""
+    def members(self, path: str, missed: Missed | None = None) -> Iterator[Body]:
+        """Every member of a collection, whole, page by page; one request a page where the server can expand.
+
+        missed  hears of a member or a further page that cannot be read, which is left out then; without it that is an
+                error. Pages that lead back to one that was read end the collection.
+        """
         if self._expand is None:
-            features = self.root.get("ProtocolFeaturesSupported", {}).get("ExpandQuery", {})
-            self._expand = bool(features.get("NoLinks"))
+            features = self.root.get("ProtocolFeaturesSupported")
+            query = features.get("ExpandQuery") if isinstance(features, dict) else None
+            self._expand = isinstance(query, dict) and query.get("NoLinks") is True
         page: str | None = path + "?$expand=." if self._expand else path
-        while page:
-            body = self.get(page)
-            for member in body.get("Members", []):
-                whole = len(member) > 1 or "@odata.id" not in member
-                yield member if whole else self.get(member["@odata.id"])
-            page = body.get("Members@odata.nextLink")
+        read: set[str] = set()
+        while page and page not in read:
+            read.add(page)
+            try:
+                body = self.get(page)
+            except RedfishError as reason:
+                if missed is None or len(read) == 1:
+                    raise
+                missed(page, reason)
+                return
+            members = body.get("Members")
+            for member in members if isinstance(members, list) else []:
+                if not isinstance(member, dict):
+                    continue
+                link = member.get("@odata.id")
+                if len(member) > 1 or not isinstance(link, str):
+                    yield member
+                    continue
+                try:
+                    found = self.get(link)
+                except RedfishError as reason:
+                    if missed is None:
+                        raise
+                    missed(link, reason)
+                    continue
+                yield found
+            following = body.get("Members@odata.nextLink")
+            page = following if isinstance(following, str) else None
 
     def post(self, path: str, body: Body, tell: Tell | None = None) -> Body:
         """Ask for something to be made or done; the answer's body, empty where there is none. Raises AnswerLost."""

@@ -9,6 +9,7 @@ from werkzeug.wrappers import Response
 
 from ..bench import firmware, jobs, members, settings, takeover, volumes
 from ..bench.errors import WorkRunning
+from ..core.ranges import union
 from . import documents, names
 from .answers import Refused
 from .names import Body, collection, link
@@ -250,6 +251,13 @@ class Handler(UpdateHandler):
         wish = self._body()
         (bay,) = self._bays({"Links": {"Drives": [wish.get("Drive")]}})
         members.rebuild_onto(self.c, volume, bay)
+        return Response(status=204)
+
+    def accept_post(self, number: int) -> Response:
+        """What a check found is let be: somebody has seen it."""
+        volume = self._volume(number)
+        volume.accepted = [list(r) for r in union((a, b) for a, b in [*volume.mismatches, *volume.accepted])]
+        self.c.event("mismatches accepted", volume=volume.name)
         return Response(status=204)
 
     def initialize_post(self, number: int) -> Response:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from typing import Any
 
 Body = dict[str, Any]
@@ -42,6 +43,16 @@ def volume(name: str, controller: str, number: int) -> str:
 
 def log(name: str) -> str:
     return f"{system(name)}/LogServices/Events"
+
+
+def wwn(serial: str) -> str:
+    """The durable name of a drive: an NAA identifier (type 3, locally assigned) derived from its serial number."""
+    return "3" + hashlib.sha256(serial.encode()).hexdigest()[:15].upper()
+
+
+def identifiers(name: str, form: str = "NAA") -> list[Body]:
+    """Redfish `Identifiers` with one durable name."""
+    return [{"DurableName": name, "DurableNameFormat": form}]
 
 
 def oem_action(path: str, name: str) -> str:

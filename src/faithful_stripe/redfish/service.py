@@ -71,6 +71,11 @@ _ROUTES: tuple[tuple[str, str, tuple[str, ...]], ...] = (
         ("POST",),
     ),
     (
+        f"/redfish/v1/Systems/<system>/Storage/<raid>/Volumes/<int:number>/Actions/Oem/{names.OEM}.AcceptInconsistent",
+        "accept",
+        ("POST",),
+    ),
+    (
         "/redfish/v1/Systems/<system>/Storage/<raid>/Volumes/<int:number>/Actions/Volume.CheckConsistency",
         "check",
         ("POST",),

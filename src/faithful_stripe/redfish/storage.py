@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from ..bench import assemble, firmware, jobs
-from ..bench.controller import RESERVED_BYTES, Controller
+from ..bench.controller import MOST_BAD, RESERVED_BYTES, Controller
 from ..bench.hands import Hands, warmth
+from ..bench.session import DAY_SECONDS
 from ..bench.state import Drive, Job, Member, Volume
 from ..core.arrays.levels import LEVELS
 from ..core.errors import StripeError
@@ -93,7 +94,7 @@ class StorageResources:
             "SerialNumber": self.c.facts["serial"],
             "FirmwareVersion": self.c.facts["firmware"],
             "SupportedDeviceProtocols": ["SAS", "SATA"],
-            "SupportedRAIDTypes": [*(n for n in LEVELS if n != "SPAN"), "None"] if self.raid_offered else [],
+            "SupportedRAIDTypes": [*(n for n in LEVELS if n != "SPAN"), "None"],
             "ControllerRates": {
                 "RebuildRatePercent": settings["rebuild_rate"],
                 "ConsistencyCheckRatePercent": settings["check_rate"],
@@ -141,6 +142,7 @@ class StorageResources:
             "LocationIndicatorActive": drive.indicator,
             "CapableSpeedGbs": drive.best_gbps,
             "NegotiatedSpeedGbs": drive.gbps,
+            "Identifiers": names.identifiers(names.wwn(drive.serial)),
             "EnvironmentMetrics": link(path + "/EnvironmentMetrics"),
             "Metrics": link(path + "/Metrics"),
         }
@@ -195,13 +197,25 @@ class StorageResources:
         if (warm := warmth(drive.celsius)) != "OK":
             health = "Warning"
             message = f"the drive is {drive.celsius} °C warm"
-            status["Conditions"] = [{"Severity": warm, "Message": message, "Resolution": "check fans and air flow"}]
+            status["Conditions"] = [
+                {
+                    "Severity": warm, "Message": message, "Resolution": "check fans and air flow",
+                    "MessageId": f"Environmental.1.0.Temperature{warm}",
+                }
+            ]  # fmt: skip
         if drive.predicted:
             health, indicator = "Warning", "PredictiveFailureAnalysis"
         if not drive.works:
             state, health, indicator = "UnavailableOffline", "Critical", "Fail"
-            why = "its link is down" if drive.fault != "dead" else "it does not answer"
-            status["Conditions"] = [{"Severity": "Critical", "Message": why, "Resolution": "reseat or replace it"}]
+            link_down = drive.fault != "dead"
+            why = "its link is down" if link_down else "it does not answer"
+            status["Conditions"] = [
+                {
+                    "Severity": "Critical", "Message": why,
+                    "Resolution": "reseat it" if link_down else "reseat or replace it",
+                    "MessageId": f"StorageDevice.1.2.Drive{'Offline' if link_down else 'Failure'}",
+                }
+            ]  # fmt: skip
         status |= {"State": self._on(state), "Health": health}
         content = None
         if drive.works and self.state.power:
@@ -224,8 +238,12 @@ class StorageResources:
                 names.OEM: {
                     "Content": content,
                     "SpareFor": serves,
-                    "UnreadableBytes": sum(count for _start, count in drive.unreadable),
+                    "UnreadableRanges": [
+                        {"StartByte": a, "LengthBytes": n} for a, n in drive.unreadable[:MOST_BAD] if drive.works
+                    ],
                     "TemperatureCelsius": drive.celsius,
+                    "SlowedBy": drive.slowed,
+                    "LinkLossesPerDay": sum(t > self.c.now - DAY_SECONDS for t in drive.losses),
                 }
             },
         }
@@ -271,6 +289,7 @@ class StorageResources:
             "BlockSizeBytes": members[0].sector if members else 512,
             "StripSizeBytes": volume.strip,
             "Encrypted": False,
+            "Identifiers": names.identifiers(volume.guid.strip().encode().hex().upper()[:32], "NGUID"),
             "ReadCachePolicy": READ_POLICIES[volume.read_cache],
             "WriteCachePolicy": WRITE_POLICIES[volume.write_cache],
             "Status": {"State": self._on(state), "Health": health},
@@ -287,7 +306,10 @@ class StorageResources:
                     "InitializeType@Redfish.AllowableValues": ["Fast", "Slow"],
                     "InitializeMethod@Redfish.AllowableValues": ["Foreground", "Background"],
                 },
-                "Oem": {f"#{names.OEM}.Rebuild": {"target": names.oem_action(path, "Rebuild")}},
+                "Oem": {
+                    f"#{names.OEM}.{act}": {"target": names.oem_action(path, act)}
+                    for act in ("Rebuild", "AcceptInconsistent")
+                },
             },
             "Oem": {
                 names.OEM: {
@@ -299,14 +321,18 @@ class StorageResources:
                     "Rotation": volume.rotation,
                     "DataOrder": volume.data,
                     "Content": self._content(volume, left),
+                    "DataStartBytes": volume.start,
+                    "DataLengthBytes": volume.extent,
+                    "InconsistentRanges": self._inconsistent(volume),
                     "LostRanges": [{"StartByte": start, "LengthBytes": end - start} for start, end in lost],
                     "Members": [
                         {
                             "Position": position,
                             "Bay": member.bay,
                             "SerialNumber": member.serial,
-                            "State": member.state,
+                            "State": "missing" if member.state == "lost" else member.state,
                             "DoneBytes": member.done,
+                            "UpToDate": member.state == "active" or member.generation == volume.generation,
                             "StandsInForBay": member.home or None,
                         }
                         for position, member in enumerate(volume.members)
@@ -328,22 +354,36 @@ class StorageResources:
     def _spare_link(self, serial: str) -> Body:
         return link(names.drive(self.server, self.raid, str(self.state.drives[serial].bay)))
 
+    def _inconsistent(self, volume: Volume) -> list[Body]:
+        """Where a check found copies or parity that do not agree, in bytes of the volume."""
+        made = volume.geometry
+        found = []
+        for rows, accepted in ((volume.mismatches, False), (volume.accepted, True)):
+            for a, b in made.row_ranges([(a, b) for a, b in rows]):
+                found.append({"StartByte": a, "LengthBytes": b - a, "Acknowledged": accepted})
+        return found
+
     def _operation(self, job: Job) -> Body:
         volume = self.c.memory.volumes[job.volume]
         done, extent = jobs.done(self.c, job), jobs.extent(self.c, job)
-        kind, name = "ConsistencyCheck", "consistency check"
+        kind, name = "CheckConsistency", "consistency check"
+        ours: Body = {"Kind": "check"}
         if job.kind in ("foreground", "background"):
-            kind, name = "Initialize", f"{job.kind} initialization"
+            kind, name, ours = "Initialize", f"{job.kind} initialization", {"Kind": "initialize", "Method": job.kind}
         if job.kind == "rebuild":
-            kind, name = "Rebuild", f"rebuild of bay {volume.members[job.position].bay}"
+            bay = volume.members[job.position].bay
+            kind, name, ours = "Rebuild", f"rebuild of bay {bay}", {"Kind": "rebuild", "TargetBay": bay}
         elif job.kind == "copy":
-            bay = self.state.drives[job.target].bay
-            kind, name = "Rebuild", f"copy from bay {volume.members[job.position].bay} to bay {bay}"
+            source, target = volume.members[job.position].bay, self.state.drives[job.target].bay
+            kind, name = "Replicate", f"copy from bay {source} to bay {target}"
+            ours = {"Kind": "copy", "SourceBay": source, "TargetBay": target}
+        if job.position >= 0:
+            ours["Position"] = job.position
         return {
             "Operation": kind,
             "OperationName": name,
             "PercentageComplete": done * 100 // extent,
-            "Oem": {names.OEM: {"DoneBytes": done, "TotalBytes": extent, "Waiting": job.since is None}},
+            "Oem": {names.OEM: {**ours, "DoneBytes": done, "TotalBytes": extent, "Waiting": job.since is None}},
         }
 
     def rollup(self) -> str:

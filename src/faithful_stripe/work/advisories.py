@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from ..core.server.model import Server
+from ..core.server.unknown import known
 from .errors import WorkError
 from .update import compare
 
@@ -37,14 +38,24 @@ def read_advisories(path: Path) -> list[Advisory]:
         raise WorkError(what=what, to_do="write [[fault]] tables with model, mended_in and what") from reason
 
 
-def faults_in(seen: Server, known: Sequence[Advisory]) -> Iterator[str]:
-    """What a server has that a newer firmware would mend."""
-    for fault in known:
-        bays = [d.bay for d in seen.drives if d.model == fault.model and _older(d.firmware, fault)]
-        cards = [c.id for c in seen.controllers if c.name.endswith(fault.model) and _older(c.firmware, fault)]
-        where = [f"bays {', '.join(bays)}" if len(bays) > 1 else f"bay {bays[0]}"] if bays else []
-        for place in where + cards:
-            yield f"{place}: {fault.model} has a known fault ({fault.what}), mended in firmware {fault.mended_in}"
+@dataclass(frozen=True)
+class Fault:
+    """A known fault that a server has: the advisory, and the bays or controllers that have it."""
+
+    advisory: Advisory
+    bays: tuple[str, ...] = ()
+    controller: str = ""
+
+
+def faults_in(seen: Server, advisories: Sequence[Advisory]) -> Iterator[Fault]:
+    """What a server has that a newer firmware would repair."""
+    for one in advisories:
+        bays = [d.bay for d in seen.drives if d.model == one.model and _older(known(d.firmware, ""), one)]
+        if bays:
+            yield Fault(one, tuple(bays))
+        for c in seen.controllers:
+            if known(c.name, "").endswith(one.model) and _older(known(c.firmware, ""), one):
+                yield Fault(one, controller=c.id)
 
 
 def _older(version: str, fault: Advisory) -> bool:

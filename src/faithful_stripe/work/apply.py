@@ -39,6 +39,7 @@ def build_sheet(
     What was done stays when a step fails; a later run goes on with what is left. Raises WorkError, RedfishError.
     """
     done: list[str] = []
+    created: set[str] = set()
     plan, restarts = agreed, 0
     while plan.steps:
         restarted = False
@@ -47,10 +48,11 @@ def build_sheet(
                 tell(step.what)
             _carry_out(client, group, tell, patience, pause)
             done += [step.what for step in group]
+            created |= {step.detail.wish.name for step in group if step.kind == "make"}
             if group[0].kind == "restart":
                 restarted, restarts = True, restarts + 1
                 break
-        plan = plan_build(client, sheet, [name for name in replaced if not _made(done, name)])
+        plan = plan_build(client, sheet, [name for name in replaced if name not in created])
         if not restarted or restarts >= MOST_RESTARTS:
             return Built(tuple(done), plan)
         more = [text for s in plan.steps if s.kind == "remove" for text in s.lost if text not in agreed.lost]
@@ -59,10 +61,6 @@ def build_sheet(
             what = f"after the restart there is more to lose than was agreed: {'; '.join(more)}"
             raise WorkError(what=what, to_do="nothing of it was done; look at the plan again: run `build` once more")
     return Built(tuple(done), plan)
-
-
-def _made(done: list[str], name: str) -> bool:
-    return any(text.startswith(f"make volume {name}:") for text in done)
 
 
 def _grouped(steps: Sequence[Step]) -> list[list[Step]]:
@@ -93,13 +91,12 @@ def _carry_out(client: Client, group: list[Step], tell: Callable[[str], None], p
     elif step.kind == "unspare":
         build.remove_spare(client, step.detail)
     elif step.kind == "remove":
-        controller, name = step.detail
-        build.remove_volume(client, survey(client).volume(name, controller))
+        build.remove_volume(client, survey(client).volume(step.detail))
     elif step.kind == "make":
         add_volumes(client, plan_volumes(client, [s.detail.wish for s in group]))
     elif step.kind == "caches":
-        (controller, name), asked = step.detail
-        build.set_caches(client, survey(client).volume(name, controller), asked["read"], asked["write"])
+        key, asked = step.detail
+        build.set_caches(client, survey(client).volume(key), asked["read"], asked["write"])
     elif step.kind == "spare":
         bay, names, revertible = step.detail
         build.add_spare(client, bay, names, revertible)

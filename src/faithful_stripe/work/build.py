@@ -5,10 +5,16 @@ How volumes are planned and made is in `volumes.py`.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
+from ..core.server.fitness import as_spare
 from ..core.server.model import CACHE_WORDS, Controller, Drive, ForeignVolume, Server, Volume
+from ..core.server.redundancy import survives
+from ..core.server.unknown import UNKNOWN, known
 from ..redfish.client import Body, Client, RedfishError
 from ..redfish.names import OEM
-from .errors import WorkError
+from ..redfish.plain import part, text
+from .errors import Unfit, WorkError
 from .picking import pick
 from .survey import survey
 
@@ -23,83 +29,130 @@ def remove_volume(client: Client, volume: Volume) -> None:
             client.delete(volume.path, volume.etag)
             return
         except RedfishError as reason:
-            now = survey(client).volume(*reversed(volume.key)) if reason.facts["status"] == 412 else None
-            if now is None:
+            if reason.facts["status"] != 412:
                 raise
-            if (now.members, now.size, now.content) != (volume.members, volume.size, volume.content):
+            now = survey(client).volume(volume.path)
+            if (_members(now), now.size, now.content) != (_members(volume), volume.size, volume.content):
                 what = f"volume {volume.name} has changed since it was shown"
                 raise WorkError(what=what, to_do="look at it again, then decide; nothing was removed") from reason
             volume = now
     raise WorkError(what=f"volume {volume.name} changes all the time", to_do="wait until its work is done (`watch`)")
 
 
-def start_rebuild(client: Client, name: str, bay: str, controller: str | None = None) -> Volume:
-    """Ask the controller to rebuild a volume's lost member onto the drive in a bay."""
-    seen = survey(client)
-    volume, drive = seen.volume(name, controller), seen.bay(bay)
-    target = (client.get(volume.path).get("Actions") or {}).get("Oem", {}).get(f"#{OEM}.Rebuild", {}).get("target")
-    if not target:
-        what = f"{seen.server}: this server does not take a rebuild by hand"
-        raise WorkError(what=what, to_do="seat a fitting blank drive in the failed bay; it starts by itself")
-    client.post(target, {"Drive": {"@odata.id": drive.path}})
-    return survey(client).volume(*reversed(volume.key))
+def company(seen: Server, volume: Volume) -> list[Volume]:
+    """The other volumes that a volume's drives carry."""
+    paths = {s.drive for s in volume.seats if s.drive}
+    return [v for v in seen.volumes if v.key != volume.key and paths & {s.drive for s in v.seats}]
 
 
-def initialize(client: Client, name: str, method: str, controller: str | None = None) -> Volume:
+def _members(volume: Volume) -> tuple[object, ...]:
+    return tuple((s.position, s.drive, s.serial, s.state) for s in volume.seats)
+
+
+def start_rebuild(client: Client, volume: Volume, drive: Drive) -> None:
+    """Ask the controller to rebuild a volume's missing member onto a drive, or to copy back onto it where a hot spare
+    stands in its place. Raises WorkError where it does not take that."""
+    _post_ours(client, volume, "Rebuild", {"Drive": {"@odata.id": drive.path}},
+               "this server does not take a rebuild by hand",
+               "seat a fitting blank drive in the failed bay; it starts by itself")  # fmt: skip
+
+
+def accept_inconsistent(client: Client, name: str, controller: str | None = None) -> Volume:
+    """Say of a volume's inconsistent ranges that somebody has seen them, and read it back. Raises WorkError."""
+    volume = survey(client).volume(name, controller)
+    if not volume.inconsistent:
+        what = f"volume {volume.name}: no check has found anything inconsistent"
+        raise WorkError(what=what, to_do="nothing to do; look again: `volume check`")
+    _post_ours(client, volume, "AcceptInconsistent", {}, "this server does not keep what was found by a check",
+               "repair it: `volume check --repair`")  # fmt: skip
+    return survey(client).volume(volume.path)
+
+
+def _post_ours(client: Client, volume: Volume, act: str, body: Body, trouble: str, to_do: str) -> None:
+    target = text(part(client.get(volume.path), "Actions", "Oem", f"#{OEM}.{act}"), "target")
+    if target is UNKNOWN:
+        raise WorkError(what=f"volume {volume.name}: {trouble}", to_do=to_do)
+    client.post(target, body)
+
+
+def initialize(client: Client, volume: Volume, method: str) -> Volume:
     """Begin to initialize a volume: "fast", "foreground" (both lose what it holds) or "background"."""
-    seen = survey(client)
-    volume = seen.volume(name, controller)
-    action = (client.get(volume.path).get("Actions") or {}).get("#Volume.Initialize", {}).get("target")
-    if not action:
-        raise WorkError(what=f"{seen.server}: this server offers no initialization", to_do="its own console may")
+    action = _action(client, volume, "#Volume.Initialize", "initialization")
     body = {"InitializeType": "Fast"} if method == "fast" else {"InitializeType": "Slow"}
     client.post(action, body | ({} if method == "fast" else {"InitializeMethod": method.capitalize()}))
-    return survey(client).volume(*reversed(volume.key))
+    return survey(client).volume(volume.path)
 
 
 def start_check(client: Client, name: str, repair: bool, controller: str | None = None) -> Volume:
-    """Begin a consistency check of a volume; with `repair` (where the server takes it) it mends what it finds."""
-    seen = survey(client)
-    volume = seen.volume(name, controller)
-    action = (client.get(volume.path).get("Actions") or {}).get("#Volume.CheckConsistency", {}).get("target")
-    if not action:
-        what = f"{seen.server}: this server offers no consistency check"
-        raise WorkError(what=what, to_do="its own console may")
+    """Begin a consistency check of a volume; with `repair` (where the server takes it) it repairs what it finds."""
+    volume = survey(client).volume(name, controller)
+    action = _action(client, volume, "#Volume.CheckConsistency", "consistency check")
     client.post(action, {"Oem": {OEM: {"Repair": True}}} if repair else {})
-    return survey(client).volume(*reversed(volume.key))
+    return survey(client).volume(volume.path)
+
+
+def _action(client: Client, volume: Volume, name: str, words: str) -> str:
+    target = text(part(client.get(volume.path), "Actions", name), "target")
+    if target is UNKNOWN:
+        raise WorkError(what=f"volume {volume.name}: this server offers no {words}", to_do="its own console may")
+    return target
 
 
 def locate(client: Client, wanted: str, on: bool) -> Drive:
-    """Switch the identify LED of a drive (by bay or serial number), and read it back. Raises WorkError."""
-    drive = survey(client).drive(wanted)
-    if not drive.serial:
+    """Switch the identify LED of a drive (by bay, serial number or path), and read it back. Raises WorkError."""
+    drive = survey(client, sight=False).drive(wanted)
+    if not drive.seated:
         raise WorkError(what=f"bay {drive.bay} is empty: there is no LED to switch", to_do="count from its neighbours")
     client.patch(drive.path, {"LocationIndicatorActive": on})
-    now = survey(client).bay(drive.bay)
-    if now.located != on:
+    now = survey(client, sight=False).drive(drive.path)
+    if now.located is UNKNOWN:
+        what = f"bay {drive.bay}: the server took it, and does not tell whether the LED changed"
+        raise WorkError(what=what, to_do="look at the LED, or count the bays")
+    if now.located is not on:
         raise WorkError(what=f"bay {drive.bay}: the server took it, but the LED did not change", to_do="try it again")
     return now
 
 
 def add_spare(client: Client, bay: str, names: tuple[str, ...], revertible: bool) -> Drive:
-    """Make a drive (by bay or serial number) a hot spare, for the named volumes or for any."""
+    """Make a drive (by bay or serial number) a hot spare, for the named volumes or for any. Raises Unfit where it would
+    take over for none of them."""
     seen = survey(client)
     drive = pick(seen, bay)
-    serves = [{"@odata.id": seen.volume(name, drive.controller).path} for name in names]
+    serves = [seen.volume(name, drive.controller) for name in names]
+    check_spare(seen, drive, serves)
+    return make_spare(client, seen, drive, serves, revertible)
+
+
+def check_spare(seen: Server, drive: Drive, serves: Sequence[Volume]) -> None:
+    """Raise Unfit for a drive that could not take over: for one of the volumes it is meant for, or for none at all."""
+    redundant = [v for v in seen.volumes if v.controller == drive.controller and known(survives(v), 0) > 0]
+    fits = [(v, as_spare(seen, v, drive)) for v in serves or redundant]
+    unfit = [(v, fit) for v, fit in fits if fit.cannot]
+    if unfit and (serves or len(unfit) == len(fits)):
+        raise Unfit(seen, drive, unfit[0][1].cannot, unfit[0][0].name)
+
+
+def make_spare(client: Client, seen: Server, drive: Drive, serves: Sequence[Volume], revertible: bool) -> Drive:
+    """Make a drive a hot spare, and read it back."""
+    links = [{"@odata.id": v.path} for v in serves]
     body: Body = {
-        "HotspareType": "Dedicated" if names else "Global",
+        "HotspareType": "Dedicated" if links else "Global",
         "HotspareReplacementMode": "Revertible" if revertible else "NonRevertible",
-        **({"Oem": {OEM: {"SpareFor": serves}}} if serves else {}),
+        **({"Oem": {OEM: {"SpareFor": links}}} if links else {}),
     }
     client.patch(drive.path, body)
-    return survey(client).bay(drive.bay)
+    now = survey(client).drive(drive.path)
+    if now.spare is False:
+        what = f"bay {drive.bay}: the server took it, but the drive is no hot spare"
+        raise WorkError(what=what, to_do="look at its log")
+    return now
 
 
 def remove_spare(client: Client, bay: str) -> Drive:
-    """Make a standby spare an unassigned drive again."""
+    """Make a standby spare a free drive again."""
     path = survey(client).drive(bay).path
     client.patch(path, {"HotspareType": "None"})
-    return survey(client).drive(bay)
+    return survey(client).drive(path)
 
 
 def import_foreign(client: Client, foreign: ForeignVolume, new_name: str | None) -> Volume:
@@ -131,7 +184,7 @@ def with_company(seen: Server, foreign: ForeignVolume) -> list[ForeignVolume]:
 def set_caches(client: Client, volume: Volume, read: str | None, write: str | None) -> Volume:
     """Change a volume's cache policies (words of `CACHE_WORDS`), and read it back."""
     client.patch(volume.path, cache_body(read, write))
-    return survey(client).volume(*reversed(volume.key))
+    return survey(client).volume(volume.path)
 
 
 def cache_body(read: str | None, write: str | None) -> Body:

@@ -15,7 +15,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from ..core.server.model import BootOption, Server, Volume
+from ..core.server.model import BootOption, Operation, Server, Volume
 from ..redfish.client import Body, Client, RedfishError
 from .errors import WorkError
 from .remembered import remember
@@ -251,8 +251,16 @@ def _value(a: AttributeView, text: str) -> Any:
     raise WorkError(what=f"{a.name} ({a.shown}): {text!r} cannot be", to_do=f"expected {a.expected}; nothing was sent")
 
 
-def effects(found: Firmware, wanted: Mapping[str, Any], volumes: Iterable[Volume]) -> list[str]:
-    """What values will bring about, in sentences."""
+@dataclass(frozen=True)
+class Effect:
+    """What values will bring about; `bad`: something that a person should think about first."""
+
+    words: str
+    bad: bool = False
+
+
+def effects(found: Firmware, wanted: Mapping[str, Any], volumes: Iterable[Volume]) -> list[Effect]:
+    """What values will bring about."""
     says = []
     will_be = {a.name: a.will_be for a in found.attributes} | dict(wanted)
     for a in found.of("storage mode"):
@@ -260,11 +268,13 @@ def effects(found: Firmware, wanted: Mapping[str, Any], volumes: Iterable[Volume
         if a.name in wanted and raid != _is(a, a.value, "raid"):
             listed = ", ".join(v.name for v in volumes)
             gone = f" ({listed} will not be offered)" if listed else ""
-            says.append("controllers will offer volumes" if raid else f"controllers will offer no volumes{gone}")
+            offered = "controllers will offer volumes" if raid else f"controllers will offer no volumes{gone}"
+            says.append(Effect(offered, bad=not raid))
     uefi = any(_is(a, will_be[a.name], "uefi") for a in found.of("boot mode"))
     legacy = [a for a in found.of("legacy support") if _is(a, will_be[a.name], "enabled|on|yes|true")]
     if uefi and legacy and any(found.named(n).role in ("boot mode", "legacy support") for n in wanted):
-        says.append(f"{legacy[0].name} ({legacy[0].shown}) stays on: it may pull the boot mode back at the restart")
+        what = f"{legacy[0].name} ({legacy[0].shown}) stays on: it may pull the boot mode back at the restart"
+        says.append(Effect(what, bad=True))
     return says
 
 
@@ -378,9 +388,9 @@ def _wait(client: Client, before: Firmware, tell: Callable[[str], None], patienc
     raise WorkError(what=what, to_do="look at its console; `firmware show` reads the settings when it is back")
 
 
-def working(seen: Server) -> list[str]:
-    """Work that a restart would interrupt, in words."""
-    return [f"{w.volume}: {w.name} {w.percent:.0f} %" for v in seen.volumes for w in v.work]
+def working(seen: Server) -> list[Operation]:
+    """Work that a restart would interrupt."""
+    return [w for v in seen.volumes for w in v.work]
 
 
 # booting ----------------------------------------------------------------------------------------

@@ -8,8 +8,10 @@ import time
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
+from itertools import pairwise
 
 from ..core.server.model import Server
+from ..core.server.unknown import known as said_or
 from ..core.units import parse_duration
 from ..media.image import MediaError
 from ..media.whole import write_text
@@ -18,6 +20,13 @@ from ..redfish.names import OEM
 from .errors import WorkError
 from .remembered import state_file
 from .survey import find, survey
+from .visits import note, notes
+
+OFTEN, DAY = 4, 86400.0
+"""Events alike within so many seconds from which on they are told once, with their count."""
+
+SAME_CLOCK = 2.0
+"""Seconds by which an offset may differ from the one before and be the same: answers take their time."""
 
 TOGETHER = 10.0
 """Seconds within which a consequence follows its cause."""
@@ -41,7 +50,7 @@ PLAIN = {
     "DriveOfflineCleared": "the drive in {place} answers again",
     "DrivePredictiveFailure": "the drive in {place} says that it will fail",
     "VolumeDegraded": "{volume} has lost redundancy",
-    "VolumeFailure": "{volume} has lost data",
+    "VolumeFailure": "{volume} cannot be read: it is offline",
     "VolumeOK": "{volume} is whole again",
     "TemperatureWarning": "{place} is too warm",
     "TemperatureCritical": "{place} is far too hot",
@@ -60,6 +69,7 @@ class Entry:
 
     plain    what it means; "" where the message says it well enough
     follows  it is a consequence of the event before it in its group
+    count    so many like it within a day are told by this one, the last of them at `last`
     """
 
     number: str
@@ -75,6 +85,8 @@ class Entry:
     plain: str = ""
     group: int = 0
     follows: bool = False
+    count: int = 1
+    last: str = ""
 
 
 def entries(client: Client) -> list[Entry]:
@@ -85,6 +97,9 @@ def entries(client: Client) -> list[Entry]:
     found = []
     for service in client.members(system["LogServices"]["@odata.id"]):
         found += [_entry(body) for body in client.members(service["Entries"]["@odata.id"])]
+    numbers = [int(e.number) for e in found if e.number.isdecimal()]
+    if len(set(numbers)) == len(found):  # the log counts its entries: its order holds when its clock is set back
+        return sorted(found, key=lambda e: int(e.number))
     return sorted(found, key=lambda e: e.time)  # stable: entries of one second keep the log's own order
 
 
@@ -105,11 +120,10 @@ def _entry(body: Body) -> Entry:
     )
 
 
-def explained(found: Sequence[Entry], seen: Server | None, offset: float) -> list[Entry]:
+def explained(found: Sequence[Entry], seen: Server | None, clocks: Clocks) -> list[Entry]:
     """Events resolved, grouped, and with this machine's time.
 
     seen    to tell which drive or volume a path is; None where that is not wanted
-    offset  seconds by which the server's clock is ahead of this machine's
     """
     drives = {d.path: d for d in seen.drives} if seen else {}
     volumes = {v.path: v for v in seen.volumes} if seen else {}
@@ -121,8 +135,8 @@ def explained(found: Sequence[Entry], seen: Server | None, offset: float) -> lis
         words = PLAIN.get(_kind(e), "")
         place = f"bay {bay}" if bay else "the server"
         text = words.format(place=place, volume=f"volume {name}" if name else "a volume") if words else ""
-        serial = e.serial or (drive.serial if drive else "")
-        made.append(replace(e, bay=bay, volume=name, serial=serial, plain=text, here=_shifted(e.time, -offset)))
+        serial = e.serial or (said_or(drive.serial, "") if drive else "")
+        made.append(replace(e, bay=bay, volume=name, serial=serial, plain=text, here=clocks.here(e.time)))
     return grouped(made)
 
 
@@ -157,6 +171,81 @@ def ahead(client: Client, now: Callable[[], float] = time.time) -> float | None:
     told = str(find(client).manager.get("DateTime") or "")
     middle = (before + now()) / 2
     return _seconds(told) - middle if _seconds(told) else None
+
+
+def collapsed(found: Sequence[Entry]) -> list[Entry]:
+    """Events of which many alike came within a day (a link that comes and goes), told once with their count.
+
+    Alike are groups of events with the same kinds at the same places; fewer than `OFTEN` stay as they are.
+    """
+    groups: dict[int, list[Entry]] = {}
+    for e in found:
+        groups.setdefault(e.group, []).append(e)
+    runs: list[tuple[tuple[object, ...], list[list[Entry]]]] = []
+    for mine in groups.values():
+        signature = tuple((_kind(e), e.bay, e.serial, e.volume) for e in mine)
+        run = next((r for s, r in reversed(runs) if s == signature), None)
+        if run is not None and _seconds(mine[0].time) - _seconds(run[0][0].time) <= DAY:
+            run.append(mine)
+        else:
+            runs.append((signature, [mine]))
+    made: list[Entry] = []
+    for _signature, run in runs:
+        if len(run) < OFTEN:
+            made += [e for mine in run for e in mine]
+        else:
+            made += [replace(e, count=len(run), last=run[-1][i].time) for i, e in enumerate(run[0])]
+    places = {id(e): i for i, e in enumerate(found)}
+    first = {(e.number, e.time): i for i, e in enumerate(found)}
+    return sorted(made, key=lambda e: places.get(id(e), first[e.number, e.time]))
+
+
+def clocks(client: Client) -> Clocks:
+    """How the server's clock stands to this machine's, now and earlier; noted where it has changed."""
+    offset = ahead(client)
+    history = [
+        (_seconds(str(n["server_time"])), _seconds(str(n["time"])), float(n["offset"]))
+        for n in notes(client.where)
+        if n.get("kind") == "clock"
+    ]
+    if offset is None:
+        return Clocks(tuple(history))
+    if not history or abs(history[-1][2] - offset) > SAME_CLOCK:
+        server_now = datetime.fromtimestamp(time.time() + offset, UTC).isoformat()
+        note(client.where, "clock", offset=offset, server_time=server_now)
+    now = time.time()
+    return Clocks((*history, (now + offset, now, offset)))
+
+
+@dataclass(frozen=True)
+class Clocks:
+    """The history of two clocks: (server's time, this machine's time, seconds by which the server's was ahead), oldest
+    first; the last is now. What happened before a jump of either clock is not moved by it."""
+
+    history: tuple[tuple[float, float, float], ...] = ()
+
+    @property
+    def offset(self) -> float:
+        """Seconds by which the server's clock is ahead now; 0 where it does not tell."""
+        return self.history[-1][2] if self.history else 0.0
+
+    def here(self, text: str) -> str:
+        """This machine's time (ISO 8601) of a moment by the server's clock."""
+        moment = _seconds(text)
+        return _shifted(text, -self.at(moment)) if moment else text
+
+    def at(self, moment: float) -> float:
+        """By how much the server's clock was ahead when it showed a moment.
+
+        Between two looks with different offsets the clock has jumped (or runs at another speed, as a bench's may): up
+        to where the first look's clock would have come by the second look, the first offset holds.
+        """
+        if not self.history:
+            return 0.0
+        for (server, here, offset), (_later, here_later, _offset) in pairwise(self.history):
+            if moment <= server + (here_later - here):
+                return offset
+        return self.history[-1][2]
 
 
 def since(text: str, server_now: float) -> str:

@@ -7,9 +7,10 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 from ..core.errors import StripeError
+from ..core.server.assess import Assessment
 from ..core.server.model import Server
 from ..redfish.client import Client
-from .survey import survey
+from .survey import judged, survey
 
 AT_ONCE = 32
 
@@ -21,19 +22,17 @@ class Seen:
     at: str
     survey: Server | None
     trouble: str = ""
+    judged: Assessment | None = None
 
     @property
     def state(self) -> str:
         """ "Critical", "Warning" or "OK"; a server that does not answer is critical."""
-        if self.survey is None:
-            return "Critical"
-        return self.survey.findings[0].severity if self.survey.findings else "OK"
+        return "Critical" if self.judged is None else self.judged.worst.value
 
     @property
     def margin(self) -> int | None:
         """The least margin of its volumes; None without any."""
-        known = [v.margin for v in self.survey.volumes if v.margin is not None] if self.survey else []
-        return min(known, default=None)
+        return self.judged.least_margin if self.judged else None
 
 
 def survey_all(targets: Sequence[str], connect: Callable[[str], Client]) -> list[Seen]:
@@ -42,7 +41,8 @@ def survey_all(targets: Sequence[str], connect: Callable[[str], Client]) -> list
     def look(at: str) -> Seen:
         try:
             with connect(at) as client:
-                return Seen(at, survey(client))
+                seen = survey(client)
+                return Seen(at, seen, judged=judged(client, seen))
         except StripeError as reason:
             return Seen(at, None, reason.what)
 

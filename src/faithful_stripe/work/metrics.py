@@ -1,72 +1,126 @@
-"""What a watch sees as OpenMetrics text, for the monitoring system that a room full of servers already has."""
+"""What a watch sees as OpenMetrics text, for the monitoring system that a room full of servers already has.
+
+Where a server stops answering, what was known of it is no longer exposed as if it were so: only that it is not up, and
+when it was heard of last.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import time
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from prometheus_client import CollectorRegistry, start_http_server
 from prometheus_client.core import GaugeMetricFamily, Metric
 from prometheus_client.openmetrics.exposition import generate_latest
 
+from ..core.ranges import total
+from ..core.server.assess import Judged, State
+from ..core.server.model import Drive, Health
+from ..core.server.redundancy import Answers, answers, health_of
+from ..core.server.unknown import UNKNOWN, known
 from ..media.whole import write_text
 from .errors import WorkError
 from .watch import Snapshot
 
-HEALTH = {"OK": 0, "Warning": 1, "Critical": 2}
+VOLUME = ["server", "volume", "controller", "path"]
+DRIVE = ["server", "bay", "serial", "path"]
+WORK = ["server", "volume", "work", "target"]
 
 
 class Exposition:
-    """The newest snapshot as metrics: collected when they are asked for."""
+    """The newest snapshot as metrics: collected when they are asked for.
 
-    def __init__(self) -> None:
+    server  how the server is called until it has told its own name; now: this machine's clock, seconds since 1970
+    """
+
+    def __init__(self, server: str = "", now: Callable[[], float] = time.time) -> None:
         self.snapshot: Snapshot | None = None
+        self.server, self._now = server, now
+        self.heard: float | None = None
         self.registry = CollectorRegistry()
         self.registry.register(self)
 
     def take(self, snapshot: Snapshot) -> None:
         """This is what is so from now on."""
-        self.snapshot = snapshot
+        self.snapshot, self.heard = snapshot, self._now()
+        self.server = snapshot.judged.server.server
+
+    def silent(self) -> None:
+        """The server does not answer: nothing that was known of it is so any more, for all we know."""
+        self.snapshot = None
 
     def collect(self) -> Iterator[Metric]:
         """Every metric with its values, as the library asks for them."""
-        seen = self.snapshot
-        if seen is None:
-            return
-        margin = GaugeMetricFamily(
-            "fstripe_volume_margin", "Further failures that the volume certainly survives; -1: data are lost",
-            labels=["volume", "controller"])  # fmt: skip
-        health = GaugeMetricFamily(
-            "fstripe_volume_health", "0 OK, 1 warning, 2 critical", labels=["volume", "controller"])  # fmt: skip
-        for v in seen.volumes:
-            if v.margin is not None:
-                margin.add_metric([v.name, v.controller], v.margin)
-            health.add_metric([v.name, v.controller], HEALTH.get(v.health, 1))
-        done = GaugeMetricFamily("fstripe_work_done_ratio", "How much of the work is done", labels=["volume", "work"])
-        left = GaugeMetricFamily("fstripe_work_left_seconds", "Time left at the measured rate",
-                                 labels=["volume", "work"])  # fmt: skip
-        chance = GaugeMetricFamily("fstripe_work_loss_ratio", "Chance of losing data until the work is done",
-                                   labels=["volume", "work"])  # fmt: skip
+        up = _gauge("fstripe_up", "1: the server answers; 0: it does not", ["server"])
+        up.add_metric([self.server], int(self.snapshot is not None))
+        heard = _gauge("fstripe_last_contact_timestamp_seconds", "When the server answered last", ["server"])
+        if self.heard is not None:
+            heard.add_metric([self.server], self.heard)
+        yield from (up, heard)
+        if self.snapshot is not None:
+            yield from self._volumes(self.snapshot)
+            yield from self._work(self.snapshot)
+            yield from self._drives(self.snapshot)
+
+    def _volumes(self, seen: Snapshot) -> Iterator[Metric]:
+        margin = _gauge("fstripe_volume_margin",
+                        "Further failures that it certainly survives; -1: it cannot be read", VOLUME)  # fmt: skip
+        state = _gauge("fstripe_volume_state", "1 for the state that the volume is in", [*VOLUME, "state"])
+        lost = _gauge("fstripe_volume_lost_bytes", "Bytes that can be neither read nor computed", VOLUME)
+        open_ = _gauge("fstripe_volume_inconsistent_bytes", "Bytes in which a check found a mismatch", VOLUME)
+        for j in seen.volumes:
+            names = self._named(j)
+            margin.add_metric(names, j.margin)
+            for one in State:
+                state.add_metric([*names, one.value], int(j.state is one))
+            lost.add_metric(names, total(j.lost))
+            open_.add_metric(names, total(j.volume.inconsistent))
+        findings = _gauge("fstripe_findings", "Things that need attention, by severity", ["server", "severity"])
+        for severity in (Health.WARNING, Health.CRITICAL):
+            found = sum(f.severity is severity for f in seen.judged.findings)
+            findings.add_metric([self.server, severity.value], found)
+        yield from (margin, state, lost, open_, findings)
+
+    def _named(self, j: Judged) -> list[str]:
+        return [self.server, j.volume.name, j.volume.controller, j.volume.path]
+
+    def _work(self, seen: Snapshot) -> Iterator[Metric]:
+        done = _gauge("fstripe_work_done_ratio", "How much of the work is done", WORK)
+        left = _gauge("fstripe_work_left_seconds", "Time left at the measured rate", WORK)
+        chance = _gauge("fstripe_work_loss_ratio", "Chance of losing data until the work is done", WORK)
         for p in seen.progress:
-            names = [p.work.volume, p.work.name]
-            done.add_metric(names, p.work.percent / 100)
+            names = [self.server, p.work.volume, p.work.kind.value, known(p.work.target, "")]
+            if p.work.percent is not UNKNOWN:
+                done.add_metric(names, p.work.percent / 100)
             if p.left is not None:
                 left.add_metric(names, p.left)
             if p.chance is not None:
                 chance.add_metric(names, p.chance)
-        drive = GaugeMetricFamily("fstripe_drive_health", "0 OK, 1 warning, 2 critical", labels=["bay", "serial"])
-        predicts = GaugeMetricFamily("fstripe_drive_predicts_failure", "1: it says that it will fail",
-                                     labels=["bay", "serial"])  # fmt: skip
-        warm = GaugeMetricFamily("fstripe_drive_celsius", "Temperature", labels=["bay", "serial"])
+        yield from (done, left, chance)
+
+    def _drives(self, seen: Snapshot) -> Iterator[Metric]:
+        health = _gauge("fstripe_drive_health", "0 OK, 1 warning or not known, 2 critical", DRIVE)
+        needed = _gauge("fstripe_drive_needed", "1: a volume that is offline returns only with this drive", DRIVE)
+        predicts = _gauge("fstripe_drive_predicts_failure", "1: it says that it will fail", DRIVE)
+        warm = _gauge("fstripe_drive_celsius", "Temperature", DRIVE)
+        losses = _gauge("fstripe_drive_link_losses", "How often its link was lost within a day", DRIVE)
+        slow = _gauge("fstripe_drive_slowed_ratio", "How many times slower than it should be", DRIVE)
+        offline = {s.drive for j in seen.volumes if j.state is State.OFFLINE for s in j.volume.seats}
         for d in seen.drives:
-            if d.serial:
-                drive.add_metric([d.bay, d.serial], HEALTH.get(d.health, 1))
-                predicts.add_metric([d.bay, d.serial], int(d.predicted))
-                if d.celsius is not None:
-                    warm.add_metric([d.bay, d.serial], d.celsius)
-        spares = GaugeMetricFamily("fstripe_hot_spares", "Hot spares that stand by")
-        spares.add_metric([], sum(bool(d.spare) and d.use.startswith("hot spare") for d in seen.drives))
-        yield from (margin, health, done, left, chance, drive, predicts, warm, spares)
+            if not d.seated:
+                continue
+            names = [self.server, d.bay, known(d.serial, ""), d.path]
+            health.add_metric(names, _severity(d))
+            needed.add_metric(names, int(d.path in offline))
+            for gauge, value in ((warm, d.celsius), (losses, d.link_losses), (slow, d.slowed)):
+                if value is not UNKNOWN:
+                    gauge.add_metric(names, value)
+            if d.predicted is not UNKNOWN:
+                predicts.add_metric(names, int(d.predicted))
+        spares = _gauge("fstripe_hot_spares", "Hot spares that stand by", ["server"])
+        spares.add_metric([self.server], sum(d.stands_by for d in seen.drives))
+        yield from (health, needed, predicts, warm, losses, slow, spares)
 
     def text(self) -> str:
         """The metrics as OpenMetrics text."""
@@ -83,3 +137,13 @@ class Exposition:
         except OSError as reason:
             raise WorkError(what=f"port {port} cannot be used ({reason})", to_do="name another one") from reason
         return int(server.server_address[1])
+
+
+def _gauge(name: str, words: str, labels: list[str]) -> GaugeMetricFamily:
+    return GaugeMetricFamily(name, words, labels=labels)
+
+
+def _severity(d: Drive) -> int:
+    if answers(d) is Answers.NO or health_of(d) is Health.CRITICAL:
+        return 2
+    return 0 if health_of(d) is Health.OK and answers(d) is Answers.YES else 1

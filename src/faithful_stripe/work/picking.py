@@ -1,45 +1,43 @@
-"""Which drives may be taken for something new: unassigned, sound, nobody else's, of one kind, at one controller."""
+"""Which drives may be taken for something new: free, sound, nobody else's, of one kind, at one controller."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 
-from ..core.server.model import Drive, Server
-from .errors import WorkError
+from ..core.server.fitness import Need, Why, candidate, judge
+from ..core.server.model import Drive, SeatState, Server
+from ..core.server.unknown import UNKNOWN, known
+from .errors import Unfit, WorkError
+
+TOLERATED = (Why.HOLDS_DATA, Why.CONTENT_NOT_KNOWN)
+"""What is shown and agreed to before a drive is taken, and is no reason against it."""
 
 
 def pick(seen: Server, name: str, together: Sequence[str] = (), foreign: bool = False, failing: bool = False) -> Drive:
-    """The drive in a bay, or with a serial number, if it can be used. Raises WorkError.
+    """The drive in a bay, or with a serial number, if it can be used. Raises Unfit, WorkError.
 
     together  the drives (bays or serials) that it is taken with: volumes on exactly these may share them
     foreign, failing  take it although another set-up is on it, or although it predicts its failure
     """
     drive = seen.drive(name)
-    bay = drive.bay
-    if drive.state == "Absent":
-        raise WorkError(what=f"bay {bay} is empty", to_do="seat a drive there, or name another bay")
-    if drive.health == "Critical":
-        raise WorkError(what=f"bay {bay}: drive {drive.serial} has failed", to_do="replace it, or choose another")
-    bays = {seen.drive(d).bay for d in together}
-    mine = [v for v in seen.volumes if any(m.serial == drive.serial and m.state != "lost" for m in v.members)]
-    shared = bool(mine) and all({m.bay for m in v.members} == bays for v in mine)
-    if drive.use != "unassigned" and not shared:
-        raise WorkError(what=f"bay {bay}: drive {drive.serial} is {drive.use}", to_do=f"unassigned bays: {_free(seen)}")
-    if drive.predicted and not failing:
-        what = f"bay {bay}: drive {drive.serial} predicts its failure"
-        raise WorkError(what=what, to_do=f"choose another (unassigned bays: {_free(seen)}), or take it with --failing")
-    strange = next((f.name for f in seen.foreign if bay in [m.bay for m in f.members]), None)
-    if strange and not foreign:
-        what = f"bay {bay}: drive {drive.serial} belongs to the foreign volume {strange}"
-        to_do = f"look at it: `volume foreign`; clear it: `volume clear {strange}`; or take the drive with --foreign"
-        raise WorkError(what=what, to_do=to_do)
+    if not drive.seated:
+        raise WorkError(what=f"bay {drive.bay} is empty", to_do="seat a drive there, or name another bay")
+    paths = {seen.drive(d).path for d in together}
+    mine = [v for v in seen.volumes if any(s.state is not SeatState.MISSING for s in v.at(drive))]
+    shared = bool(mine) and all({s.drive for s in v.seats} == paths for v in mine)
+    fit = judge(Need(0), candidate(drive, seen))
+    let_be = {*TOLERATED, *([Why.FOREIGN] if foreign else []), *([Why.PREDICTED, Why.WORN] if failing else []),
+              *([Why.IN_USE, Why.FOREIGN] if shared else [])}  # fmt: skip
+    against = tuple(r for r in fit.cannot if r.why not in let_be)
+    if against:
+        raise Unfit(seen, drive, against)
     return drive
 
 
-def _free(seen: Server) -> str:
-    strange = {m.bay for f in seen.foreign for m in f.members}
-    free = [d.bay for d in seen.drives if d.use == "unassigned" and d.health == "OK" and d.bay not in strange]
-    return ", ".join(free) or "none"
+def free_bays(seen: Server) -> list[str]:
+    """Bays whose drives can be taken as they are."""
+    wanted = [d for d in seen.drives if d.free]
+    return [d.bay for d in wanted if all(r.why in TOLERATED for r in judge(Need(0), candidate(d, seen)).cannot)]
 
 
 def controller_of(seen: Server, drives: tuple[Drive, ...], wanted: str | None) -> str:
@@ -55,8 +53,22 @@ def controller_of(seen: Server, drives: tuple[Drive, ...], wanted: str | None) -
 
 
 def check_alike(drives: tuple[Drive, ...], mixed: bool) -> None:
-    for what, values in (("media", [d.media for d in drives]), ("sector size", [str(d.sector) for d in drives])):
-        if len(set(values)) > 1 and not mixed:
+    """Raise WorkError where drives differ in what a volume wants alike, unless that is allowed."""
+    if mixed or not drives:
+        return
+    like = drives[0]
+    need = Need(0, media=like.media, sector=like.sector, protocol=like.protocol)
+    for what, why in (("media", Why.MEDIA), ("sector size", Why.SECTOR), ("interface", Why.INTERFACE)):
+        if any(judge(need, candidate(d)).has(why) for d in drives):
+            values = [known({Why.MEDIA: d.media, Why.SECTOR: d.sector}.get(why, d.protocol), "?") for d in drives]
             listed = ", ".join(f"bay {d.bay} {value}" for d, value in zip(drives, values, strict=True))
             to_do = "choose drives that are alike, or allow it with --mixed"
             raise WorkError(what=f"the drives differ in {what}: {listed}", to_do=to_do)
+
+
+def size_of(drive: Drive) -> int:
+    """A drive's size in bytes. Raises WorkError where the server does not tell."""
+    if drive.size is UNKNOWN:
+        what = f"bay {drive.bay}: the server does not tell how large its drive is"
+        raise WorkError(what=what, to_do="choose another one")
+    return drive.size

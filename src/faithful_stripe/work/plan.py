@@ -10,7 +10,9 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from ..core.server.model import Controller, Drive, Server, Volume
+from ..core.server.assess import State, judge_volume
+from ..core.server.model import Controller, Drive, Server, UseKind, Volume
+from ..core.server.unknown import UNKNOWN, known
 from ..core.units import binary_size, decimal_size
 from ..redfish.client import Client
 from . import firmware as fw
@@ -64,6 +66,7 @@ class _Making:
     """The plan as it grows, and the server as it will be after the steps so far.
 
     others  names of volumes that are there and are not those of the sheet
+    again   dedicated spares that are made so again, since their volume is made anew
     """
 
     sheet: Sheet
@@ -73,6 +76,7 @@ class _Making:
     steps: list[Step] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
     others: set[str] = field(default_factory=set)
+    again: list[SpareWish] = field(default_factory=list)
 
 
 def plan_build(client: Client, sheet: Sheet, replaced: Sequence[str] = ()) -> BuildPlan:
@@ -89,7 +93,7 @@ def plan_build(client: Client, sheet: Sheet, replaced: Sequence[str] = ()) -> Bu
         if name not in [v.name for v in sheet.volumes]:
             raise WorkError(what=f"--replace {name}: the sheet has no such volume", to_do="check the name")
     made = _Making(sheet, seen, find(client), frozenset(replaced))
-    direct = any(c.direct for c in seen.controllers)
+    direct = any(not c.offers_volumes for c in seen.controllers)
     waits = _settings(client, made)
     if waits or (direct and sheet.volumes):
         if direct and not waits:
@@ -100,6 +104,7 @@ def plan_build(client: Client, sheet: Sheet, replaced: Sequence[str] = ()) -> Bu
         _controller(made, name, wanted)
     _volumes(made)
     _spares(made)
+    _beyond(made)
     _last_restart(made)
     _boot(made)
     return BuildPlan(seen.server, tuple(made.steps), tuple(made.notes))
@@ -117,7 +122,7 @@ def _settings(client: Client, made: _Making) -> bool:
     asked = {n: v for n, v in wanted.items() if found.named(n).will_be != v}
     if asked:
         lines = [f"{n} ({found.named(n).shown}): {found.named(n).value} becomes {v}" for n, v in asked.items()]
-        lines += [f"after the restart {text}" for text in fw.effects(found, asked, made.seen.volumes)]
+        lines += [f"after the restart {e.words}" for e in fw.effects(found, asked, made.seen.volumes)]
         many = f"{len(asked)} firmware settings" if len(asked) > 1 else "a firmware setting"
         made.steps.append(Step("settings", f"set {many}", detail=asked, lines=tuple(lines)))
     return any(found.named(n).value != v for n, v in wanted.items())
@@ -146,7 +151,7 @@ def _last_restart(made: _Making) -> None:
     fresh = [s.detail.wish.name for s in made.steps if s.kind == "make" and s.detail.wish.initialize != "foreground"]
     names = {v.name for v in made.sheet.volumes} - made.others
     fresh += [v.name for v in made.seen.volumes if v.found is False and v.name in names and v.name not in fresh
-              and not any("foreground" in w.name for w in v.work)]  # fmt: skip
+              and not any(w.method == "foreground" for w in v.work)]  # fmt: skip
     if fresh and "SimpleStorage" in made.paths.system:  # else nobody could tell whether it was needed
         listed = ", ".join(dict.fromkeys(fresh))
         _restart(made, f"its own firmware finds {listed}")
@@ -189,9 +194,12 @@ def _volumes(made: _Making) -> None:
     if made.sheet.remove_others:
         mine = [v.key for v in there.values()] + [v.key for v, _why in gone]
         gone += [(v, "the sheet does not name it") for v in made.seen.volumes if v.key not in mine]
+    _whole(made, list(there.values()))
     _release(made)
+    replaced = [v for v, _why in gone if v.name in made.replaced]
     for v, why in gone:
         made.steps.append(_removal(v, why))
+    _keep_spares(made, replaced)
     made.seen = without(made.seen, [v for v, _why in gone])
     for wish in made.sheet.volumes:
         if wish.name in there:
@@ -202,20 +210,56 @@ def _volumes(made: _Making) -> None:
             made.seen = with_planned(made.seen, plan)
 
 
+def _whole(made: _Making, there: Sequence[Volume]) -> None:
+    """Members that are missing, and spares that stand in, are differences: the sheet says who should be where."""
+    for v in there:
+        j = judge_volume(made.seen, v)
+        if j.state is not State.OK or j.gone:
+            lacks = ", ".join(f"bay {s.bay} ({known(s.serial, 'serial not known')})" for s in j.gone)
+            text = f"volume {v.name} is {j.state.value}, margin {max(j.margin, 0)}"
+            made.notes.append(text + (f", without its member of {lacks}" if lacks else ""))
+        for s in v.seats:
+            if s.stands_in:
+                made.notes.append(f"volume {v.name}: the hot spare in bay {s.bay} stands in for bay {s.stands_in}")
+
+
+def _keep_spares(made: _Making, replaced: Sequence[Volume]) -> None:
+    """Hot spares that are dedicated to a volume which is made anew are so again, named in the sheet or not."""
+    named = {made.seen.drive(s.drive).path for s in made.sheet.spares}
+    for d in made.seen.drives:
+        mine = d.used_as(UseKind.DEDICATED_SPARE)
+        if d.path in named or not d.stands_by or not any(u.volume_path in [v.path for v in replaced] for u in mine):
+            continue
+        names = tuple(u.volume for u in mine if u.volume)
+        made.again.append(SpareWish(d.path, names, d.spare_reverts is not False))
+
+
+def _beyond(made: _Making) -> None:
+    """What is there and the sheet does not name: it stays, and is a difference all the same."""
+    if made.sheet.remove_others:
+        return
+    mine = {v.name for v in made.sheet.volumes}
+    made.notes += [f"volume {v.name} is not in the sheet; it stays" for v in made.seen.volumes if v.name not in mine]
+    named = {made.seen.drive(s.drive).path for s in (*made.sheet.spares, *made.again)}
+    for d in made.seen.drives:
+        if d.stands_by and d.path not in named:
+            made.notes.append(f"bay {d.bay}: the hot spare {known(d.serial, '')} is not in the sheet; it stays")
+
+
 def _differences(seen: Server, wish: VolumeWish, v: Volume) -> Iterator[str]:
     """In what a volume is another one than the sheet says. A hot spare stands for the drive it stands in for."""
     if v.level != wish.level:
         yield f"level {v.level}, not {wish.level}"
-    homes = [{m.stands_in or m.bay, m.serial} for m in v.members]
+    homes = [{m.stands_in or m.bay, known(m.serial, "")} for m in v.seats]
     wanted = list(wish.drives)
     if not v.ordered:
         there, missing = set[str]().union(*homes), [w for w in wanted if not any(w in home for home in homes)]
         if len(homes) != len(wanted) or missing:
             yield f"drives {', '.join(sorted(there))}, not {', '.join(wanted)}"
     elif len(homes) != len(wanted) or any(w not in home for w, home in zip(wanted, homes, strict=True)):
-        listed = ", ".join(m.stands_in or m.bay or m.serial for m in v.members)
+        listed = ", ".join(m.stands_in or m.bay or known(m.serial, "?") for m in v.seats)
         yield f"drives {listed}, not {', '.join(wanted)}"
-    if v.strip is not None and v.strip != wish.strip and wish.level != "RAID1":
+    if v.strip is not UNKNOWN and v.strip != wish.strip and wish.level != "RAID1":
         yield f"strip {binary_size(v.strip)}, not {binary_size(wish.strip)}"
     if (wish.spans or 1) != v.spans and wish.spans:
         yield f"{v.spans} spans, not {wish.spans}"
@@ -224,15 +268,16 @@ def _differences(seen: Server, wish: VolumeWish, v: Volume) -> Iterator[str]:
                               ("Q exponent", v.q_exponent, wish.q_exponent)):  # fmt: skip
         if yours is not None and mine is not None and mine != yours:
             yield f"{word} {mine}, not {yours}"
-    if wish.size is not None and abs(v.size - wish.size) > wish.size / 100:
+    if wish.size is not None and v.size is not UNKNOWN and abs(v.size - wish.size) > wish.size / 100:
         yield f"size {decimal_size(v.size)}, not {decimal_size(wish.size)}"
 
 
 def _removal(v: Volume, why: str) -> Step:
-    holds = "nothing" if v.content == "" else v.content or "unknown contents"
-    members = ", ".join(f"bay {m.bay} {m.serial}" for m in v.members)
-    lost = f"volume {v.name}, {v.level}, {decimal_size(v.size)}, holding {holds} ({members})"
-    serials = tuple(m.serial for m in v.members)
+    holds = known(v.content, "unknown contents") or "nothing"
+    members = ", ".join(f"bay {m.bay} {known(m.serial, 'serial not known')}" for m in v.seats)
+    size = "size not known" if v.size is UNKNOWN else decimal_size(v.size)
+    lost = f"volume {v.name}, {known(v.level, 'level not known')}, {size}, holding {holds} ({members})"
+    serials = tuple(known(m.serial, "?") for m in v.seats)
     return Step("remove", f"remove volume {v.name}: {why}", (lost,), serials, v.key)
 
 
@@ -261,41 +306,47 @@ def _caches(made: _Making, wish: VolumeWish, v: Volume) -> None:
 
 def _release(made: _Making) -> None:
     """Spares whose drives are needed for something else, that serve others than they should, or are not named."""
-    members = {made.seen.drive(d).serial for v in made.sheet.volumes for d in v.drives}
-    wanted = {made.seen.drive(s.drive).serial: s for s in made.sheet.spares}
+    members = {made.seen.drive(d).path for v in made.sheet.volumes for d in v.drives}
+    wanted = {made.seen.drive(s.drive).path: s for s in made.sheet.spares}
     freed = []
     for d in made.seen.drives:
-        if not d.spare or not d.use.startswith("hot spare"):
+        if not d.stands_by:
             continue
-        wish = wanted.get(d.serial)
+        wish = wanted.get(d.path)
         if wish and _same(d, wish):
             continue
-        if wish or d.serial in members or made.sheet.remove_others:
-            why = "it is to be something else" if wish or d.serial in members else "the sheet does not name it"
-            made.steps.append(Step("unspare", f"bay {d.bay} is a hot spare no more: {why}", (), (d.serial,), d.bay))
-            freed.append(d.bay)
+        if wish or d.path in members or made.sheet.remove_others:
+            why = "it is to be something else" if wish or d.path in members else "the sheet does not name it"
+            what = f"bay {d.bay} is a hot spare no more: {why}"
+            made.steps.append(Step("unspare", what, (), (known(d.serial, "?"),), d.path))
+            freed.append(d.path)
     drives = tuple(
-        replace(d, use="unassigned", spare="", content="") if d.bay in freed else d for d in made.seen.drives
+        replace(d, uses=(), spare=False, spare_for=(), content="") if d.path in freed else d for d in made.seen.drives
     )
     made.seen = replace(made.seen, drives=drives)
 
 
 def _same(drive: Drive, wish: SpareWish) -> bool:
-    return set(drive.spare_for) == set(wish.names) and drive.spare_reverts == wish.revertible
+    names = {u.volume for u in drive.used_as(UseKind.DEDICATED_SPARE)}
+    return names == set(wish.names) and drive.spare_reverts in (wish.revertible, UNKNOWN)
 
 
 def _spares(made: _Making) -> None:
-    for wish in made.sheet.spares:
+    for wish in (*made.sheet.spares, *made.again):
         drive = made.seen.drive(wish.drive)
-        if drive.spare and _same(drive, wish):
+        if drive.stands_by and _same(drive, wish):
             continue
-        if drive.use != "unassigned":
-            made.notes.append(f"bay {drive.bay}: drive {drive.serial or '(none)'} is {drive.use}, not a hot spare")
+        serial = known(drive.serial, "serial not known")
+        if not drive.free:
+            mine = [u.volume for u in drive.used_as(UseKind.MEMBER)]
+            now = f"is a member of {', '.join(mine)}" if mine else "is in use" if drive.uses else "is not there"
+            made.notes.append(f"bay {drive.bay}: drive {serial} {now}, not a hot spare")
             continue
         serves = f"for {', '.join(wish.names)}" if wish.names else "for any volume"
-        lost = (f"bay {drive.bay}, {drive.serial}: {drive.content}",) if drive.content else ()
-        what = f"bay {drive.bay} ({drive.serial}) becomes a hot spare {serves}"
-        made.steps.append(Step("spare", what, lost, (drive.serial,), (drive.bay, wish.names, wish.revertible)))
+        content = known(drive.content, "contents unknown")
+        lost = (f"bay {drive.bay}, {serial}: {content}",) if content else ()
+        what = f"bay {drive.bay} ({serial}) becomes a hot spare {serves}"
+        made.steps.append(Step("spare", what, lost, (serial,), (drive.path, wish.names, wish.revertible)))
 
 
 # booting ----------------------------------------------------------------------------------------
@@ -308,5 +359,5 @@ def _boot(made: _Making) -> None:
         return
     wish = next(v for v in made.sheet.volumes if v.name == name)
     now = next((v for v in made.seen.volumes if v.name == name and wish.controller in (None, v.controller)), None)
-    if now is None or not now.boots:
+    if now is None or now.boots is not True:
         made.steps.append(Step("boot", f"volume {name} is first in the boot order", detail=(name, wish.controller)))

@@ -9,11 +9,16 @@ from pathlib import Path
 
 from ..core.arrays.timing import PACES
 from ..core.formats.declared import FormatError
-from ..core.formats.fat import Fat
+from ..core.formats.fat import Entry, Fat
 from ..core.formats.gpt import SYSTEM_PARTITION, table
 from ..core.formats.inf import Driver, parse
+from ..core.formats.pe import machine
 from ..core.pcie import LANE_BYTES, link_bytes
-from ..core.server.model import Server, Volume
+from ..core.server.assess import Assessment, Judged, State
+from ..core.server.findings import Code
+from ..core.server.model import Drive, Server, Volume, WorkKind
+from ..core.server.redundancy import survives
+from ..core.server.unknown import UNKNOWN, known
 from ..core.source import Window
 from ..core.units import decimal_size
 from ..media.image import ImageFile, MediaError
@@ -21,8 +26,8 @@ from ..redfish.client import Body, Client
 from .errors import WorkError
 from .firmware import AttributeView, Firmware, firmware
 from .remembered import asked
-from .survey import find, survey
-from .update import pci_paths
+from .survey import find, judged, survey
+from .update import pci_paths, versions
 
 SPINNING_RATE = 215e6
 """Bytes per second of a large spinning drive, where the server does not tell."""
@@ -54,6 +59,7 @@ def ready(client: Client, wanted: Wanted) -> list[Check]:
     """The checklist, in the order of the job."""
     seen = survey(client)
     system = find(client).system
+    found = judged(client, seen)
     checks = [*_power(seen)]
     devices = [client.get(d["@odata.id"]) for d in system.get("PCIeDevices") or []]
     try:
@@ -62,17 +68,36 @@ def ready(client: Client, wanted: Wanted) -> list[Check]:
     except WorkError as reason:
         settings = None
         checks.append(Check("warn", "firmware settings", reason.what, reason.to_do))
-    checks += [*_links(devices, seen), *_drive_links(seen), *_volumes(seen, settings)]
+    checks += _versions(client)
+    checks += [*_links(devices, seen), *_drive_links(seen), *_volumes(found, settings), *_attention(found, settings)]
     if wanted.installer:
-        checks += _installer(wanted.installer)
+        checks += _installer(wanted.installer, wanted.architecture)
     if wanted.drivers:
         checks += _drivers(wanted, _pci_ids(client, devices))
     return checks
 
 
 def _power(seen: Server) -> Iterator[Check]:
-    on = seen.power.lower() in ("on", "")
+    if seen.power is UNKNOWN:
+        yield Check("warn", "power", "the server does not tell whether it is on", "look at it")
+        return
+    on = seen.power.lower() == "on"
     yield Check("pass" if on else "fail", "power", "on" if on else "the server is off", "" if on else "switch it on")
+
+
+def _versions(client: Client) -> Iterator[Check]:
+    """New firmware that is written and runs from the next restart on only."""
+    try:
+        parts = versions(client)
+    except WorkError:
+        yield Check("warn", "firmware versions", "the server does not tell them", "look at its own console")
+        return
+    waiting = [v for v in parts if v.waiting]
+    for v in waiting:
+        what = f"{v.name} runs {v.version}; {v.waiting} is written and waits for a restart"
+        yield Check("fail", "firmware versions", what, "fstripe firmware restart")
+    if not waiting:
+        yield Check("pass", "firmware versions", "none waits for a restart")
 
 
 # settings ---------------------------------------------------------------------------------------
@@ -141,7 +166,7 @@ def _links(devices: Sequence[Body], seen: Server) -> Iterator[Check]:
             yield Check("warn", what, "the server does not tell its lanes", "look at its setup screens")
             continue
         carries, could = link_bytes(now, lanes), link_bytes(best, most)
-        need = sum(_rate(d.media, d.protocol) for d in seen.drives if d.controller == device.get("Id") and d.serial)
+        need = sum(_rate(d) for d in seen.drives if d.controller == device.get("Id") and d.seated)
         text = (
             f"{lanes} lanes of generation {now}, {carries / 1e9:.1f} GB/s; its drives do {need / 1e9:.1f} GB/s together"
         )
@@ -163,16 +188,25 @@ def _generation(text: object) -> int:
     return int(match[0]) if match else 0
 
 
-def _rate(media: str, protocol: str) -> float:
-    return SPINNING_RATE if media == "HDD" else PACES["nvme" if "NVM" in protocol.upper() else "ssd"].rate
+def _rate(d: Drive) -> float:
+    """Bytes per second of a drive in sequence; one of which nothing is told counts as a spinning one."""
+    if known(d.media, "HDD") == "HDD":
+        return SPINNING_RATE
+    return PACES["nvme" if "NVM" in known(d.protocol, "").upper() else "ssd"].rate
 
 
 # volumes ----------------------------------------------------------------------------------------
 
 
-def _volumes(seen: Server, settings: Firmware | None) -> Iterator[Check]:
+def _chosen(seen: Server, settings: Firmware | None) -> Volume | None:
     first = settings.boot[0] if settings and settings.boot else None
-    chosen = next((v for v in seen.volumes if first and v.path == first.volume), None)
+    return next((v for v in seen.volumes if first and v.path == first.volume), None)
+
+
+def _volumes(found: Assessment, settings: Firmware | None) -> Iterator[Check]:
+    seen = found.server
+    first = settings.boot[0] if settings and settings.boot else None
+    chosen = _chosen(seen, settings)
     if not seen.volumes:
         yield Check("fail", "boot volume", "there are no volumes", "make one: `volume add`")
     elif chosen is None:
@@ -182,63 +216,106 @@ def _volumes(seen: Server, settings: Firmware | None) -> Iterator[Check]:
     else:
         yield Check("pass", "boot volume", f"{chosen.name} is first in the boot order")
         yield from _seen(chosen)
-        initializing = [w.name for w in chosen.work if "initialization" in w.name]
-        if chosen.health not in ("OK", ""):
-            yield Check("fail", f"health of {chosen.name}", f"{chosen.health}, margin {chosen.margin}", "see `survey`")
-        elif initializing:
-            yield Check("warn", f"health of {chosen.name}", f"{initializing[0]} is running", "wait for it: `watch`")
-        else:
-            yield Check("pass", f"health of {chosen.name}", f"OK, margin {chosen.margin}, initialized")
+        yield from _health(found.of(chosen))
     others = [v.name for v in seen.volumes if v is not chosen]
-    direct = [d.bay for d in seen.drives if d.use == "unassigned" and d.serial]
-    presented = any(c.direct for c in seen.controllers) and direct
+    direct = [d.bay for d in seen.drives if d.free]
+    presented = any(not c.offers_volumes for c in seen.controllers) and direct
     if others or presented:
         single = [f"{len(direct)} drives, each by itself"] if presented else []
         what = f"an installer will also see {', '.join([*(f'volume {n}' for n in others), *single])}"
-        sizes = _sizes(seen, chosen.name if chosen else "")
-        yield Check("warn", "other disks", what, f"choose by size: {sizes}" if sizes else "make a volume first")
+        sizes = _sizes(seen, chosen)
+        yield Check("warn", "other disks", what, f"choose by {sizes}" if sizes else "make a volume first")
     else:
         yield Check("pass", "other disks", "an installer sees no other disk of these controllers")
+
+
+def _health(j: Judged) -> Iterator[Check]:
+    """What state the boot volume is in, and what it survives."""
+    v, what = j.volume, f"health of {j.volume.name}"
+    initializing = [w for w in v.work if w.kind is WorkKind.INITIALIZE]
+    if j.state is State.OFFLINE:
+        yield Check("fail", what, "offline: it cannot be read", "see `survey`")
+    elif initializing and j.state is not State.LOST:
+        method = known(initializing[0].method, "its")
+        yield Check("warn", what, f"{method} initialization is running", "wait for it: `watch`")
+    elif j.state is not State.OK:
+        yield Check("fail", what, f"{j.state.value}, margin {j.margin}", "see `survey`")
+    elif known(survives(v), 0) == 0:
+        told = "OK, margin 0: one failed drive loses everything"
+        yield Check("warn", what, told, "boot from a level with redundancy, such as RAID1")
+    else:
+        yield Check("pass", what, f"OK, margin {j.margin}, initialized")
+
+
+def _attention(found: Assessment, settings: Firmware | None) -> Iterator[Check]:
+    """Drives that have failed, or are about to, anywhere in the server."""
+    seen, any_bad = found.server, False
+    for f in found.findings:
+        if f.code in BAD_DRIVES:
+            any_bad = True
+            d: Drive = f.facts["drive"]
+            serial = known(d.serial, "serial not known")
+            yield Check("warn", f"drive of bay {d.bay}", f"{serial} {BAD_DRIVES[f.code]}", "see `survey`; then swap it")
+    if not any_bad and any(d.seated for d in seen.drives):
+        yield Check("pass", "drives", "none has failed or predicts its failure")
+
+
+BAD_DRIVES = {
+    Code.DRIVE_FAILED: "has failed", Code.DRIVE_OFFLINE: "does not answer: its link is down",
+    Code.DRIVE_PREDICTED: "predicts its failure", Code.DRIVE_WORN: "has used up its media life",
+    Code.DRIVE_UNREADABLE: "has sectors that cannot be read", Code.DRIVE_FLAPPING: "loses its link again and again",
+    Code.DRIVE_SLOW: "is far slower than it should be",
+}  # fmt: skip
+"""What a checklist says of drives that need attention."""
 
 
 def _seen(chosen: Volume) -> Iterator[Check]:
     """Whether the system's own firmware has found the boot volume, and as large as it is."""
     what = f"firmware and {chosen.name}"
-    if chosen.found is None:
+    if chosen.found is UNKNOWN:
         yield Check("warn", what, "the server does not tell which disks its firmware found", "look at its boot menu")
-    elif not chosen.found:
+    elif chosen.found is False:
         yield Check(
             "fail", what, "the firmware has not found it yet: it looks as it starts", "fstripe firmware restart"
         )
     elif chosen.found_size != chosen.size:
-        found = f"the firmware found {decimal_size(chosen.found_size or 0)}, it has {decimal_size(chosen.size)}"
-        yield Check("fail", what, found, "fstripe firmware restart")
+        found = f"the firmware found {decimal_size(known(chosen.found_size, 0))}, it has "
+        yield Check("fail", what, found + decimal_size(known(chosen.size, 0)), "fstripe firmware restart")
     else:
-        yield Check("pass", what, f"found at the last start, {decimal_size(chosen.size)}")
+        yield Check("pass", what, f"found at the last start, {decimal_size(known(chosen.size, 0))}")
 
 
 def _drive_links(seen: Server) -> Iterator[Check]:
     """Drives whose link is slower than they can do: half the lanes, a bad cable, a tired backplane."""
-    told = [d for d in seen.drives if d.gbps and d.best_gbps]
-    for d in told:
-        if d.gbps and d.best_gbps and d.gbps < d.best_gbps:
-            rate = _rate(d.media, d.protocol)
-            bound = "slower than the drive itself" if d.gbps * 1e8 < rate else f"its {rate / 1e6:.0f} MB/s still fit"
-            what = f"{d.gbps:g} of {d.best_gbps:g} Gbit/s, {d.gbps / 10:.2g} GB/s; {bound}"
+    told = [(d, now, best) for d in seen.drives if (now := known(d.gbps, 0.0)) and (best := known(d.best_gbps, 0.0))]
+    for d, now, best in told:
+        if now < best:
+            rate = _rate(d)
+            bound = "slower than the drive itself" if now * 1e8 < rate else f"its {rate / 1e6:.0f} MB/s still fit"
+            what = f"{now:g} of {best:g} Gbit/s, {now / 10:.2g} GB/s; {bound}"
             yield Check("warn", f"link of bay {d.bay}", what, "reseat the drive; then look at cable and backplane")
-    if told and all(d.gbps == d.best_gbps for d in told):
+    if told and all(now >= best for _d, now, best in told):
         yield Check("pass", "links of the drives", f"all {len(told)} as fast as they can do")
 
 
-def _sizes(seen: Server, chosen: str) -> str:
-    """The volumes' sizes, by which an installer tells them apart."""
-    return ", ".join(f"{v.name} {decimal_size(v.size)}{' (boot)' if v.name == chosen else ''}" for v in seen.volumes)
+def _sizes(seen: Server, chosen: Volume | None) -> str:
+    """What an installer tells the volumes apart by: their sizes; where two have one size, their durable names."""
+    sizes = [decimal_size(known(v.size, 0)) for v in seen.volumes]
+    told = []
+    for v, size in zip(seen.volumes, sizes, strict=True):
+        text = f"{v.name} {size}"
+        if sizes.count(size) > 1:
+            bays = " ".join(s.bay for s in v.seats)
+            text += f", WWN {known(v.wwn, 'not told')}, bays {bays}"
+        told.append(text + (" (boot)" if v is chosen else ""))
+    alike = len(set(sizes)) < len(sizes)
+    return (f"WWN, since sizes are alike: {'; '.join(told)}" if alike else f"size: {', '.join(told)}") if told else ""
 
 
 # installer --------------------------------------------------------------------------------------
 
 
-def _installer(path: Path) -> Iterator[Check]:
+def _installer(path: Path, architecture: str) -> Iterator[Check]:
     what = f"installer {path.name}"
     try:
         with ImageFile(path) as image:
@@ -256,14 +333,28 @@ def _installer(path: Path) -> Iterator[Check]:
                 yield Check("fail", what, "there is no EFI system partition on it", "write it anew for UEFI")
                 return
             fat = Fat(Window(image, system[0].start, system[0].length))
-            loaders = [e.name for e in fat.list("EFI/BOOT") if re.fullmatch(r"BOOT\w+\.EFI", e.name) and e.size]
+            files = [e for e in fat.list("EFI/BOOT") if re.fullmatch(r"BOOT\w+\.EFI", e.name) and e.size]
+            loaders = {e.name: _machine(fat, e) for e in files}
     except (MediaError, FormatError) as reason:
         yield Check("fail", what, reason.what, reason.to_do)
         return
-    if loaders:
-        yield Check("pass", what, f"EFI system partition with {', '.join(loaders)}")
+    mine = [name for name, kind in loaders.items() if kind == architecture]
+    if mine:
+        yield Check("pass", what, f"EFI system partition with {', '.join(mine)}, for {architecture}")
+    elif loaders:
+        listed = "; ".join(f"{name}: {kind}" for name, kind in loaders.items())
+        to_do = f"use an installer for {architecture}, or say which with --architecture"
+        yield Check("fail", what, f"no boot file there starts on {architecture} ({listed})", to_do)
     else:
         yield Check("fail", what, "there is no boot file in EFI/BOOT on it", "write it anew for UEFI")
+
+
+def _machine(fat: Fat, entry: Entry) -> str:
+    """What a boot file is for; what is wrong with it where it is no program."""
+    try:
+        return machine(fat.head(entry, 64 << 10), entry.name)
+    except FormatError as reason:
+        return reason.what.removeprefix(f"{entry.name}: ")
 
 
 # drivers ----------------------------------------------------------------------------------------

@@ -9,25 +9,34 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
 
+from ..core.server.assess import Assessment
 from ..core.server.model import Server
-from ..core.units import decimal_size
+from ..core.server.unknown import known as known_or
 from ..redfish.client import Client
 from . import log
 from .advisories import Advisory
-from .judging import remains
-from .survey import survey
-from .visits import condition, notes, remember_state
+from .judging import Remaining, remains
+from .survey import judged, survey
+from .visits import notes, remember_state
+
+
+@dataclass(frozen=True)
+class Then:
+    """A volume's state and margin at a moment."""
+
+    state: str
+    margin: int | None
 
 
 @dataclass(frozen=True)
 class VolumeThen:
-    """A volume at the beginning and now; "" where it was not there."""
+    """A volume at the beginning and now; None where it was not there. Sizes in bytes, None where not known."""
 
     name: str
     level: str
-    size: str
-    before: str
-    now: str
+    size: int | None
+    before: Then | None
+    now: Then | None
 
 
 @dataclass(frozen=True)
@@ -61,10 +70,12 @@ class Swapped:
 
 @dataclass(frozen=True)
 class Point:
-    """How far a piece of work was at a moment of the server's clock."""
+    """How far a piece of work was at a moment of the server's clock: of which volume, what kind, onto which bay."""
 
     time: str
-    work: str
+    volume: str
+    kind: str
+    target: str
     percent: float
 
 
@@ -97,7 +108,8 @@ class Report:
     events: tuple[log.Entry, ...]
     points: tuple[Point, ...]
     margins: tuple[MarginAt, ...]
-    left: tuple[str, ...]
+    left: tuple[Remaining, ...]
+    judged: Assessment
 
 
 def report(client: Client, since: str | None = None, advisories: Sequence[Advisory] = ()) -> Report:
@@ -106,27 +118,32 @@ def report(client: Client, since: str | None = None, advisories: Sequence[Adviso
     Raises SizeError for a moment that is neither.
     """
     seen = survey(client)
-    remember_state(client.where, seen)
+    now_judged = judged(client, seen)
+    remember_state(client.where, now_judged)
     known = notes(client.where)
     now = time.time()
     begin = log.since(since, now) if since else (known[0]["time"] if known else _iso(now))
     mine = [n for n in known if _at(n["time"]) >= _at(begin)]
     states = [n for n in mine if n["kind"] == "state"] or [n for n in known if n["kind"] == "state"][-1:]
-    offset = log.ahead(client) or 0.0
-    events = log.explained(log.entries(client), seen, offset)
+    clocks = log.clocks(client)
+    offset = clocks.offset
+    events = log.explained(log.entries(client), seen, clocks)
     # a log's times are whole seconds: an event in the second in which the record begins belongs to it
     first = math.floor(_server_time(_at(begin), states[0], now, now + offset))
+    mine_from = next(
+        (i for i, e in enumerate(events) if _at(e.time) >= first or _at(e.here) >= math.floor(_at(begin))), len(events)
+    )
     return Report(
         server=seen.server,
-        maker=seen.maker,
-        model=seen.model,
-        serial=seen.serial,
-        firmware=seen.firmware,
+        maker=known_or(seen.maker, ""),
+        model=known_or(seen.model, ""),
+        serial=known_or(seen.serial, ""),
+        firmware=known_or(seen.firmware, ""),
         controllers=tuple(f"{c.id}: {c.name}, serial {c.serial}, firmware {c.firmware}" for c in seen.controllers),
         since=begin,
         until=_iso(now),
         clock_off=offset,
-        volumes=tuple(_volumes(states[0]["state"]["volumes"], seen)),
+        volumes=tuple(_volumes(states[0]["state"]["volumes"], now_judged)),
         bays=tuple(_bays(states[0]["state"]["bays"], seen)),
         done=tuple(
             Done(n["time"], str(n.get("command")), int(n.get("status", 0))) for n in mine if n["kind"] == "command"
@@ -136,14 +153,21 @@ def report(client: Client, since: str | None = None, advisories: Sequence[Adviso
             for n in mine
             if n["kind"] == "swap"
         ),
-        events=tuple(e for e in events if _at(e.time) >= first),
+        events=tuple(events[mine_from:]),  # in the log's own order: a clock that was set back hides nothing
         points=tuple(
-            Point(str(n["server_time"]), f"{n['volume']}: {n['work']}", float(n["percent"]))
+            Point(
+                str(n["server_time"]),
+                str(n["volume"]),
+                str(n.get("kind_of_work", "rebuild")),
+                str(n.get("target", "")),
+                float(n["percent"]),
+            )
             for n in mine
             if n["kind"] == "progress"
         ),
         margins=tuple(_margins(states)),
-        left=tuple(remains(seen, advisories)),
+        left=tuple(remains(now_judged, advisories)),
+        judged=now_judged,
     )
 
 
@@ -161,28 +185,28 @@ def _server_time(moment: float, noted: dict[str, Any], now: float, server_now: f
     return server_then + (server_now - server_then) * (moment - then) / (now - then)
 
 
-def _volumes(before: Sequence[dict[str, Any]], seen: Server) -> list[VolumeThen]:
-    then = {(v["controller"], v["name"]): v for v in before}
-    now = {v.key: v for v in seen.volumes}
+def _volumes(before: Sequence[dict[str, Any]], judged: Assessment) -> list[VolumeThen]:
+    then = {(str(v["controller"]), str(v["name"])): v for v in before}
+    now = {(v.controller, v.name): judged.of(v) for v in judged.server.volumes}
     made = []
     for key in {**then, **now}:
         old, new = then.get(key), now.get(key)
-        level = new.level if new else str(old["level"]) if old else ""
-        size = new.size if new else int(old["size"]) if old else 0
+        level = known_or(new.volume.level, "") if new else str(old["level"]) if old else ""
+        size = known_or(new.volume.size, None) if new else old["size"] if old else None
         made.append(
             VolumeThen(
-                key[1], level, decimal_size(size), str(old["state"]) if old else "was not there",
-                condition(new.health, new.margin) if new else "is removed",
+                key[1], level, size, Then(str(old["state"]), old.get("margin")) if old else None,
+                Then(new.state.value, new.margin) if new else None,
             )
         )  # fmt: skip
     return made
 
 
 def _bays(before: dict[str, str], seen: Server) -> list[BayThen]:
-    now = {d.bay: d.serial for d in seen.drives}
+    now = {d.bay: known_or(d.serial, "?") if d.seated else "" for d in seen.drives}
     return [
         BayThen(bay, before.get(bay) or "empty", now.get(bay) or "empty")
-        for bay in now
+        for bay in {**before, **now}
         if (before.get(bay) or "") != (now.get(bay) or "")
     ]
 

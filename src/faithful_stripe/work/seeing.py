@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from enum import StrEnum
+from typing import Any
 
 from ..core.server.model import Server
 from ..redfish.client import Client, RedfishError
@@ -14,18 +16,65 @@ PASSING = (0, 500, 502, 503, 504)
 """HTTP statuses (0: no answer at all) of troubles that pass by themselves."""
 
 
+class Tell(StrEnum):
+    """What there is to tell while something is followed or guided."""
+
+    NO_ANSWER = "no-answer"
+    SERVER_OFF = "server-off"
+    ANSWERS_AGAIN = "answers-again"
+    COSTS = "costs"
+    LED_ELSEWHERE = "led-elsewhere"
+    GOES_ON = "goes-on"
+    POWER_OFF = "power-off"
+    POWER_ON = "power-on"
+    HOT_SWAP_NOT_KNOWN = "hot-swap-not-known"
+    TAKE_OUT = "take-out"
+    WRONG_BAY = "wrong-bay"
+    BACK = "back"
+    COPY_BACK = "copy-back"
+    HAS_LEFT = "has-left"
+    LEAVE_SEATED = "leave-seated"
+    NOW_SAFE = "now-safe"
+    SEAT_NEW = "seat-new"
+    STRAY = "stray"
+    OLD_AGAIN = "old-again"
+    HOLDS_NOW = "holds-now"
+    WILL_NOT_DO = "will-not-do"
+    FITS = "fits"
+    GONE_AGAIN = "gone-again"
+    ANOTHER_FAILS = "another-fails"
+    OFFLINE = "offline"
+    BYTES_LOST = "bytes-lost"
+    WHOLE_AGAIN = "whole-again"
+    RUNS = "runs"
+    PROGRESS = "progress"
+    ASKED_FOR = "asked-for"
+    NOT_OFFERED = "not-offered"
+    NOTHING_BEGINS = "nothing-begins"
+    SPARE_AGAIN = "spare-again"
+    DONE = "done"
+    REMAINS = "remains"
+
+
 @dataclass(frozen=True)
 class Told:
     """One thing to tell: `kind` "step" (something is settled), "wait" (for a person or for work), "alarm" (do this at
-    once), "check" (of a drive, or what remains), "progress", "done"."""
+    once), "check" (of a drive, or what remains), "progress", "done"; what it is, and its facts."""
 
     kind: str
-    what: str
-    to_do: str = ""
+    code: Tell
+    facts: dict[str, Any] = field(default_factory=dict)
 
 
-def looks(client: Client, pause: float, sleep: Callable[[float], None] = time.sleep) -> Iterator[Server | Told]:
+def looks(
+    client: Client,
+    pause: float,
+    sleep: Callable[[float], None] = time.sleep,
+    also_off: Callable[[], bool] | None = None,
+) -> Iterator[Server | Told]:
     """A survey each time it is asked; in between, once each, what there is to tell of the connection or the power.
+
+    also_off  whether surveys of a server that is off are wanted now, too
 
     Raises RedfishError for what does not pass by itself, and for a server that never answered.
     """
@@ -40,15 +89,18 @@ def looks(client: Client, pause: float, sleep: Callable[[float], None] = time.sl
                 raise
             if trouble != "lost":
                 trouble = "lost"
-                yield Told("wait", "the server does not answer", "waiting for it; touch nothing until it is back")
+                yield Told("wait", Tell.NO_ANSWER)
             continue
         first = False
-        if seen.power.lower() == "off":
-            if trouble != "off":
-                trouble = "off"
-                yield Told("wait", "the server is off", "waiting until it is on again: work goes on then")
+        if seen.off:
+            wanted = also_off is not None and also_off()
+            if trouble != "off" and not wanted:
+                yield Told("wait", Tell.SERVER_OFF)
+            trouble = "off"
+            if wanted:
+                yield seen
             continue
         if trouble:
             trouble = ""
-            yield Told("step", "the server answers again")
+            yield Told("step", Tell.ANSWERS_AGAIN)
         yield seen

@@ -10,6 +10,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
 from ..core.server.model import BootOption, Volume
+from ..core.server.unknown import UNKNOWN
 from ..redfish.client import Body, Client
 
 
@@ -33,12 +34,19 @@ def boot_options(client: Client, system: Body) -> Iterator[BootOption]:
 def as_seen(client: Client, system: Body, volumes: Sequence[Volume]) -> list[Volume]:
     """The volumes with what the firmware sees of each."""
     first = next((o.volume for o in boot_options(client, system)), "") if volumes else ""
+    told = "Boot" in system
     disks = _disks(client, system) if volumes else None
     made = []
     for v in volumes:
         size = None if disks is None else _size(v, disks)
-        found = None if disks is None else size is not None
-        made.append(replace(v, found=found, found_size=size, boots=bool(first) and v.path == first))
+        made.append(
+            replace(
+                v,
+                found=UNKNOWN if disks is None else size is not None,
+                found_size=UNKNOWN if size is None else size,
+                boots=(bool(first) and v.path == first) if told else UNKNOWN,
+            )
+        )
     return made
 
 

@@ -18,7 +18,8 @@ from typing import Any
 from jsonschema import Draft202012Validator
 from jsonschema.exceptions import ValidationError
 
-from ..core.server.model import Server, Volume
+from ..core.server.model import Server, UseKind, Volume
+from ..core.server.unknown import UNKNOWN, known
 from ..core.units import parse_size
 from .errors import WorkError
 from .firmware import Firmware
@@ -214,33 +215,34 @@ def as_sheet(seen: Server, firmware: Firmware | None) -> str:
         f"format = {value(FORMAT)}",
         f"server = {value(seen.server)}",
     ]
-    boots = next((v.name for v in seen.volumes if v.boots), "")
+    boots = next((v.name for v in seen.volumes if v.boots is True), "")
     if boots:
         lines.append(f"boot = {value(boots)}")
     roles = [a for a in firmware.attributes if a.role and not a.read_only] if firmware else []
     if roles:
         lines += ["", "[firmware]", *(f"{value_key(a.name)} = {value(a.value)}  # {a.role}" for a in roles)]
     for c in seen.controllers:
-        told = {"rebuild_rate": c.rebuild_rate, "check_rate": c.check_rate, "replacement": c.replacement or None,
+        told = {"rebuild_rate": c.rebuild_rate, "check_rate": c.check_rate, "replacement": c.replacement,
                 "copy_on_prediction": c.copy_on_prediction}  # fmt: skip
-        if any(v is not None for v in told.values()):
+        if any(v is not UNKNOWN for v in told.values()):
             lines += ["", f"[controller.{value_key(c.id)}]"]
-            lines += [f"{key} = {value(v)}" for key, v in told.items() if v is not None]
+            lines += [f"{key} = {value(v)}" for key, v in told.items() if v is not UNKNOWN]
     several = len(seen.controllers) > 1
     for v in seen.volumes:
         lines += ["", "[[volume]]", *_volume_lines(v, several)]
     for d in seen.drives:
-        if d.spare:
+        if d.spare is True:
+            names = [u.volume for u in d.used_as(UseKind.DEDICATED_SPARE) if u.volume]
             lines += ["", "[[spare]]", f"drive = {value(d.bay)}  # {d.serial}"]
-            lines += [f"for = {value(list(d.spare_for))}"] if d.spare_for else []
-            lines += [] if d.spare_reverts else ["revertible = false"]
+            lines += [f"for = {value(names)}"] if names else []
+            lines += ["revertible = false"] if d.spare_reverts is False else []
     return "\n".join(lines) + "\n"
 
 
 def _volume_lines(v: Volume, several: bool) -> Iterator[str]:
-    homes = [m.stands_in or m.bay for m in v.members]
+    homes = [m.stands_in or m.bay for m in v.seats]
     yield f"name = {value(v.name)}"
-    yield f"level = {value(v.level)}"
+    yield f"level = {value(known(v.level, ''))}"
     if several:
         yield f"controller = {value(v.controller)}"
     if v.spans > 1:
@@ -248,13 +250,15 @@ def _volume_lines(v: Volume, several: bool) -> Iterator[str]:
         yield f"spans = {value([homes[i : i + width] for i in range(0, len(homes), width)])}"
     else:
         yield f"drives = {value(homes)}"
-    yield f"# serials: {', '.join(m.serial for m in v.members)}"
-    if v.strip:
+    yield f"# serials: {', '.join(str(m.serial) for m in v.seats)}"
+    if v.strip is not UNKNOWN:
         yield f"strip = {value(_exact(v.strip))}"
-    yield f"size = {value(f'{v.size} B')}"
+    if v.size is not UNKNOWN:
+        yield f"size = {value(f'{v.size} B')}"
     for key, word in (("rotation", v.rotation), ("data", v.data), ("q_place", v.q_place),
                       ("q_exponent", v.q_exponent), ("mirrors_of", v.copies if v.level == "RAID10" else None),
-                      ("read_cache", v.read_cache), ("write_cache", v.write_cache)):  # fmt: skip
+                      ("read_cache", known(v.read_cache, None)),
+                      ("write_cache", known(v.write_cache, None))):  # fmt: skip
         if word:
             yield f"{key} = {value(word)}"
 

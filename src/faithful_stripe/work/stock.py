@@ -1,32 +1,35 @@
 """The cupboard: replacement drives as a CSV file, read, added to, and held against what a bay needs.
 
 Columns: serial, parts (part numbers, separated by blanks), model, size, media, protocol, rpm, sector, condition, from,
-note. A drive that is bad, suspect or retired, or that is known to have failed somewhere, is never offered.
+note. A drive that is bad, suspect or retired, that holds the only copy of something ("keep"), or that is known to have
+failed somewhere, is never offered.
 """
 
 from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from ..core.server.model import Drive, Server
-from ..core.units import SizeError, decimal_size, parse_size
+from ..core.server.fitness import Candidate, Fit, Need, Why, judge, need_of
+from ..core.server.model import Server
+from ..core.server.unknown import UNKNOWN
+from ..core.units import SizeError, parse_size
 from ..media.whole import write_text
 from .errors import WorkError
 
 COLUMNS = ("serial", "parts", "model", "size", "media", "protocol", "rpm", "sector", "condition", "from", "note")
-CONDITIONS = ("new", "used", "suspect", "bad", "retired")
+CONDITIONS = ("new", "used", "suspect", "bad", "retired", "keep")
 OFFERED = ("new", "used")
-SLACK = 0.005
-"""Sizes that differ by less are the same size: makers count a few sectors more or less."""
+SECTORS = {"512": (512, False), "512e": (512, True), "4096": (4096, False)}
+"""Sector sizes as a list spells them: bytes, and whether they are emulated."""
 
 
 @dataclass(frozen=True)
 class Item:
-    """One drive in the cupboard; size and sector in bytes, rpm None for solid state."""
+    """One drive in the cupboard; size and sector in bytes, rpm None for solid state; `emulates`: 512e."""
 
     serial: str
     parts: tuple[str, ...]
@@ -39,23 +42,25 @@ class Item:
     condition: str = "new"
     origin: str = ""
     note: str = ""
+    emulates: bool = False
+
+    @property
+    def candidate(self) -> Candidate:
+        """This drive as one that might be taken."""
+        return Candidate(
+            serial=self.serial, size=self.size, media=self.media, protocol=self.protocol or UNKNOWN,
+            rpm=self.rpm if self.rpm is not None else UNKNOWN, sector=self.sector, parts=self.parts,
+            emulates=self.emulates, condition=self.condition, note=self.note,
+        )  # fmt: skip
 
 
 @dataclass(frozen=True)
 class Match:
-    """How a drive would do: `grade` "exact", "equal", "better", "worse" or "cannot", and what follows from it."""
+    """How a drive would do: `grade` "exact", "equal", "better", "worse" or "cannot", and why."""
 
     item: Item
     grade: str
-    says: tuple[str, ...]
-
-
-@dataclass(frozen=True)
-class Need:
-    """What a bay needs: the drive that is or was there, and the smallest size that will do, in bytes."""
-
-    drive: Drive
-    least: int
+    fit: Fit
 
 
 GRADES = ("exact", "equal", "better", "worse", "cannot")
@@ -99,8 +104,8 @@ def _item(row: dict[str, str | None], where: str) -> Item:
         raise wrong("media", "HDD or SSD")
     if values["rpm"] and not values["rpm"].isdecimal():
         raise wrong("rpm", "turns a minute, or nothing")
-    if values["sector"] not in ("512", "4096"):
-        raise wrong("sector", "512 or 4096")
+    if values["sector"] not in SECTORS:
+        raise wrong("sector", "512, 512e or 4096")
     if values["condition"] not in CONDITIONS:
         raise wrong("condition", f"one of {', '.join(CONDITIONS)}")
     return Item(
@@ -111,7 +116,8 @@ def _item(row: dict[str, str | None], where: str) -> Item:
         media=values["media"],
         protocol=values["protocol"],
         rpm=int(values["rpm"]) if values["rpm"] and values["rpm"] != "0" else None,
-        sector=int(values["sector"]),
+        sector=SECTORS[values["sector"]][0],
+        emulates=SECTORS[values["sector"]][1],
         condition=values["condition"],
         origin=values["from"],
         note=values["note"],
@@ -125,8 +131,8 @@ def write_stock(path: Path, items: Iterable[Item]) -> None:
     writer.writerow(COLUMNS)
     for i in items:
         writer.writerow(
-            [i.serial, " ".join(i.parts), i.model, i.size, i.media, i.protocol, i.rpm or "", i.sector, i.condition,
-             i.origin, i.note]
+            [i.serial, " ".join(i.parts), i.model, i.size, i.media, i.protocol, i.rpm or "",
+             "512e" if i.emulates else i.sector, i.condition, i.origin, i.note]
         )  # fmt: skip
     write_text(path, out.getvalue(), replace=True)
 
@@ -151,25 +157,22 @@ def taken(path: Path, serial: str, where: str) -> None:
 def need(seen: Server, wanted: str) -> Need:
     """What the bay with this label, or of this drive, needs. Raises WorkError for an empty bay that never had one."""
     drive = seen.drive(wanted)
-    if not drive.serial:
-        lost = [(v, m) for v in seen.volumes for m in v.members if m.bay == drive.bay and m.state == "lost"]
-        mates = [d for v, _m in lost for d in seen.drives if d.serial in [m.serial for m in v.members]]
-        if not mates:
-            what = f"bay {drive.bay} is empty, and no volume lacks a member there"
-            raise WorkError(what=what, to_do="name the bay of a drive that is to be replaced")
-        drive = replace(min(mates, key=lambda d: d.size), serial="", bay=drive.bay)
-    mine = [v for v in seen.volumes if any(drive.bay in (m.bay, m.stands_in) for m in v.members)]
-    sizes = [d.size for v in mine for d in seen.drives if d.serial in [m.serial for m in v.members]]
-    return Need(drive, min([s for s in sizes if s] or [drive.size]))
+    found = need_of(seen, drive)
+    if found is None and drive.seated:
+        raise WorkError(what=f"bay {drive.bay}: the server does not tell the drive's size", to_do="read its label")
+    if found is None:
+        what = f"bay {drive.bay} is empty, and no volume lacks a member there"
+        raise WorkError(what=what, to_do="name the bay of a drive that is to be replaced")
+    return found
 
 
-def match(needed: Need, items: Sequence[Item], failed: dict[str, str]) -> list[Match]:
+def match(needed: Need, items: Sequence[Item], failed: Mapping[str, str]) -> list[Match]:
     """The drives that fit, the best first, then those that cannot and why.
 
     failed  serial numbers that are known to have failed, with what is known
     """
     found = [_grade(needed, item, failed) for item in items]
-    spread = needed.drive.size
+    spread = needed.least if needed.size is UNKNOWN else needed.size
 
     def order(m: Match) -> tuple[int, bool, int, int, str]:
         used = m.item.condition != "new"
@@ -179,45 +182,15 @@ def match(needed: Need, items: Sequence[Item], failed: dict[str, str]) -> list[M
     return sorted(found, key=order)
 
 
-def _grade(needed: Need, item: Item, failed: dict[str, str]) -> Match:
-    d = needed.drive
-    cannot = list(_obstacles(needed, item, failed))
-    if cannot:
-        return Match(item, "cannot", tuple(cannot))
-    wastes = item.size - needed.least
-    says = []
-    if wastes > SLACK * needed.least:
-        says.append(f"larger: {decimal_size(wastes)} of it stay unused")
-    if item.protocol and d.protocol and item.protocol != d.protocol:
-        says.append(f"{item.protocol} instead of {d.protocol}")
-    slower = bool(item.rpm and d.rpm and item.rpm < d.rpm)
-    faster = bool(item.rpm and d.rpm and item.rpm > d.rpm)
-    if slower:
-        says.append(f"slower: {item.rpm} instead of {d.rpm} rpm, it holds the whole array back")
-    if faster:
-        says.append(f"faster: {item.rpm} instead of {d.rpm} rpm")
-    if item.condition == "used":
-        says.append("used")
-    if d.part and d.part in item.parts:
-        return Match(item, "exact", ("the same part number", *says))
-    if slower:
-        return Match(item, "worse", tuple(says))
-    same = abs(item.size - d.size) <= SLACK * d.size and (not item.protocol or item.protocol == d.protocol)
-    if same and not faster:
-        return Match(item, "equal", ("as large and as fast", *says))
-    return Match(item, "better" if faster or item.size >= d.size else "worse", tuple(says))
-
-
-def _obstacles(needed: Need, item: Item, failed: dict[str, str]) -> Iterator[str]:
-    d = needed.drive
-    if item.condition not in OFFERED:
-        yield f"{item.condition}{f': {item.note}' if item.note else ''}"
-    if item.serial in failed:
-        yield f"known to have failed: {failed[item.serial]}"
-    nominal = item.size % 10**9 == 0  # as it is printed on the label: the drive itself holds a little more
-    if item.size < needed.least * (1 - SLACK if nominal else 1):
-        yield f"too small: {decimal_size(needed.least - item.size)} are missing"
-    if item.media != d.media:
-        yield f"{item.media}, the others are {d.media}"
-    if d.sector and item.sector != d.sector:
-        yield f"sectors of {item.sector} bytes, the others have {d.sector}"
+def _grade(needed: Need, item: Item, failed: Mapping[str, str]) -> Match:
+    fit = judge(needed, item.candidate, failed)
+    if fit.cannot:
+        return Match(item, "cannot", fit)
+    if fit.has(Why.SAME_PART):
+        return Match(item, "exact", fit)
+    if fit.has(Why.SLOWER, Why.SLIGHTLY_SMALLER):
+        return Match(item, "worse", fit)
+    if fit.has(Why.SAME_SIZE) and not fit.has(Why.FASTER, Why.PROTOCOL_DIFFERS):
+        return Match(item, "equal", fit)
+    larger = fit.has(Why.FASTER) or needed.size is UNKNOWN or item.size >= needed.size
+    return Match(item, "better" if larger else "worse", fit)

@@ -10,22 +10,29 @@ import json
 import os
 import time
 from collections.abc import Callable, Generator, Iterator
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass, field, replace
 from datetime import UTC, datetime
+from typing import Any
 
-from ..core.server.model import Drive, Server, Volume
-from ..core.units import decimal_size, duration
+from ..core.ranges import total
+from ..core.server.acts import Cost, Costs, Refused, TakeOut, may
+from ..core.server.assess import Assessment, State
+from ..core.server.findings import Code
+from ..core.server.fitness import Need, Why, candidate, judge, need_of, sound
+from ..core.server.model import Drive, SeatState, Server, Volume, WorkKind
+from ..core.server.redundancy import Answers, answers, members_at, standing
+from ..core.server.unknown import UNKNOWN, Maybe, known
 from ..redfish.client import Client, RedfishError
 from . import build
 from .advisories import Advisory
-from .errors import WorkError
-from .judging import better_first, hours_of, objections_to, remains, unsafe
+from .errors import WorkError, granted
+from .judging import hours_of, remains
 from .remembered import state_file
-from .seeing import PASSING, Told, looks
+from .seeing import PASSING, Tell, Told, looks
 from .stock import Item
-from .survey import find, survey
+from .survey import find, judged, survey
 from .visits import note, remember_state
-from .watch import Pace, Progress
+from .watch import Pace
 
 STAGES = ("remove", "seat", "check", "rebuild", "finish", "over")
 PATIENCE = 6
@@ -36,11 +43,14 @@ PATIENCE = 6
 class Swap:
     """A replacement under way.
 
-    bay, serial, part, model  of the drive that comes out; `why`, and whether it failed (or predicts that it will)
-    volumes  (controller, name) of the volumes that it is, or was, a member of
-    before   serial numbers by bay, as they were when it began
-    spare_for, was_spare  where it was a hot spare: for which volumes
+    bay, enclosure, serial, part, model  of the drive that comes out; `why`: what speaks against it, in the server's own
+             words where it has any; `failed`: whether it failed (or predicts that it will)
+    volumes  paths of the volumes that it is, or was, a member of, `names` what they are called
+    before   serial numbers by place, as they were when it began
+    need     what the new drive must be
+    spare_for, was_spare  where it was a hot spare: for which volumes, by path
     incoming the serial number of the drive that came in
+    hot      whether drives may be changed while the server is on; None where that is not known
     """
 
     identity: str
@@ -54,20 +64,26 @@ class Swap:
     why: str
     failed: bool
     began: str
+    enclosure: str = ""
+    path: str = ""
     media: str = ""
     protocol: str = ""
     rpm: int | None = None
     sector: int | None = None
-    volumes: list[tuple[str, str]] = field(default_factory=list)
+    volumes: list[str] = field(default_factory=list)
+    names: list[str] = field(default_factory=list)
     before: dict[str, str] = field(default_factory=dict)
+    need: dict[str, Any] = field(default_factory=dict)
     was_spare: bool = False
     spare_for: list[str] = field(default_factory=list)
+    hot: bool | None = None
     stage: str = "remove"
     incoming: str = ""
+    holds_only_copy: bool = False
 
     def keep(self) -> None:
         """Write it down; a swap that is over is forgotten."""
-        path = state_file(f"swap-{self.identity}", ".json")
+        path = _file(self.identity)
         if self.stage == "over":
             path.unlink(missing_ok=True)
             return
@@ -75,6 +91,21 @@ class Swap:
         new = path.with_suffix(".new")
         new.write_text(json.dumps(asdict(self), indent=1), "utf-8")
         os.replace(new, path)
+
+    @property
+    def needs(self) -> Need:
+        """What the new drive must be."""
+        kept: dict[str, Any] = {k: UNKNOWN if v is None else v for k, v in self.need.items()}
+        return Need(**kept)
+
+    def here(self, seen: Server) -> Drive:
+        """The bay as it is now; where the server lists only bays with drives, an empty one."""
+        found = seen.at_place(self.enclosure, self.bay) or next((d for d in seen.drives if d.path == self.path), None)
+        return found or Drive(self.bay, self.path, self.enclosure, present=False)
+
+
+def _file(server: str) -> Any:
+    return state_file(f"swap-{server}", ".json")
 
 
 def identity(client: Client) -> str:
@@ -85,67 +116,102 @@ def identity(client: Client) -> str:
 
 def resume(client: Client) -> Swap:
     """The swap that is under way at this server. Raises WorkError where there is none."""
-    path = state_file(f"swap-{identity(client)}", ".json")
-    try:
-        kept = json.loads(path.read_text("utf-8"))
-        return Swap(**{**kept, "volumes": [(c, n) for c, n in kept["volumes"]]})
-    except (OSError, ValueError, TypeError, KeyError) as reason:
+    found = _under_way(identity(client))
+    if found is None:
         what = f"{client.where}: no swap is under way"
-        raise WorkError(what=what, to_do="begin one: fstripe swap BAY") from reason
+        raise WorkError(what=what, to_do="begin one: fstripe swap BAY")
+    return found
 
 
-def begin(client: Client, wanted: str, now: bool = False) -> Swap:
-    """Choose the drive and see whether it may be taken out now. Raises WorkError naming what would be lost.
+def _under_way(server: str) -> Swap | None:
+    try:
+        return Swap(**json.loads(_file(server).read_text("utf-8")))
+    except (OSError, ValueError, TypeError, KeyError):
+        return None
+
+
+def give_up(client: Client) -> Swap:
+    """Forget the swap that is under way: nothing on the server changes. Raises WorkError where there is none."""
+    found = resume(client)
+    _file(found.identity).unlink(missing_ok=True)
+    _light(client, found.path, False)
+    return found
+
+
+def begin(client: Client, wanted: str, now: bool = False) -> tuple[Swap, tuple[Cost, ...]]:
+    """Choose the drive and see whether it may be taken out now, and what that costs.
 
     now  take out a drive that still works although its data could be copied off it first
+
+    Raises ActRefused naming what would be lost; WorkError where another swap is under way, or there is nothing to do.
     """
+    server = identity(client)
+    other = _under_way(server)
+    if other is not None:
+        what = f"{client.where}: a swap of bay {other.bay} is under way since {other.began[:16].replace('T', ' ')}"
+        raise WorkError(what=what, to_do="go on: fstripe swap --resume; or give it up: fstripe swap --give-up")
     seen = survey(client)
     drive = seen.drive(wanted)
-    if not drive.serial and not _lost_at(seen, drive.bay):
+    if not drive.seated and not any(v.homes(drive) for v in seen.volumes):
         raise WorkError(what=f"bay {drive.bay} is empty, and no volume lacks a member there", to_do="name another")
-    refusal = unsafe(seen, drive)
-    if refusal is not None:
-        raise refusal
-    first = None if now else better_first(seen, drive)
-    if first is not None:
-        raise first
-    mine = [v for v in seen.volumes if any(_is(m.bay, m.stands_in, m.serial, drive) for m in v.members)]
-    failed = drive.health == "Critical" or drive.predicted or bool(_lost_at(seen, drive.bay))
-    why = drive.why or ("it predicts its failure" if drive.predicted else "asked for")
+    found = judged(client, seen)
+    made = _plan(client, server, found, drive)
+    if made.stage == "rebuild" and not now:
+        return made, ()
+    costs = granted(seen, may(TakeOut(drive, now), seen)).costs
+    made.stage = "remove" if drive.seated else "seat"
+    return made, costs
+
+
+def _plan(client: Client, server: str, found: Assessment, drive: Drive) -> Swap:
+    seen = found.server
+    mine = [v for v in seen.volumes if v.at(drive) or v.homes(drive)]
+    failed = answers(drive) is not Answers.YES or drive.predicted is True or any(v.homes(drive) for v in mine)
+    needed = need_of(seen, drive)
+    if needed is None:
+        what = f"bay {drive.bay}: the server does not tell how large its drive is"
+        raise WorkError(what=what, to_do="what could replace it cannot be told; read its label")
     made = Swap(
-        identity=identity(client),
+        identity=server,
         where=client.where,
         server=seen.server,
         bay=drive.bay,
-        serial=drive.serial,
-        part=drive.part,
-        model=f"{drive.vendor} {drive.model}".strip(),
-        size=drive.size,
-        media=drive.media,
-        protocol=drive.protocol,
-        rpm=drive.rpm,
-        sector=drive.sector,
-        why=why if drive.serial else "the bay is empty",
+        enclosure=drive.enclosure,
+        path=drive.path,
+        serial=known(drive.serial, "") if drive.seated else "",
+        part=known(drive.part, ""),
+        model=f"{known(drive.vendor, '')} {known(drive.model, '')}".strip(),
+        size=known(drive.size, 0),
+        media=known(drive.media, ""),
+        protocol=known(drive.protocol, ""),
+        rpm=known(drive.rpm, None),
+        sector=known(drive.sector, None),
+        why="; ".join(c.message for c in drive.conditions if c.message),
         failed=failed,
         began=datetime.now(UTC).isoformat(timespec="seconds"),
-        volumes=[v.key for v in mine],
-        before={d.bay: d.serial for d in seen.drives},
-        was_spare=bool(drive.spare),
+        volumes=[v.path for v in mine],
+        names=[v.name for v in mine],
+        before={_place(d): known(d.serial, "?") for d in seen.drives if d.seated},
+        need={k: None if v is UNKNOWN else v for k, v in vars(needed).items()},
+        was_spare=drive.spare is True,
         spare_for=list(drive.spare_for),
-        stage="remove" if drive.serial else "seat",
+        hot=known(seen.hot_swap, None),
     )
-    made.keep()
-    remember_state(client.where, seen)
+    if drive.seated and sound(drive) and _interrupted(mine, drive):
+        made.stage, made.incoming = "rebuild", made.serial
+        made.before.pop(_place(drive), None)
     return made
 
 
-def _is(bay: str, stands_in: str, serial: str, drive: Drive) -> bool:
-    return drive.bay in (bay, stands_in) or (serial == drive.serial and serial != "")
+def _interrupted(volumes: list[Volume], drive: Drive) -> bool:
+    """Whether a good drive is a member that is not whole: its rebuild goes on, it is not replaced."""
+    seats = [s for v in volumes for s in v.at(drive)]
+    busy = any(w.target == drive.bay for v in volumes for w in v.work)
+    return bool(seats) and all(s.state is SeatState.REBUILDING for s in seats) and not busy
 
 
-def _lost_at(seen: Server, bay: str) -> list[Volume]:
-    """Volumes that lack a member whose place is this bay."""
-    return [v for v in seen.volumes if any(m.bay == bay and m.state == "lost" for m in v.members)]
+def _place(d: Drive) -> str:
+    return f"{d.enclosure}/{d.bay}"
 
 
 # the steps --------------------------------------------------------------------------------------
@@ -165,10 +231,16 @@ class Options:
     pause: float = 2.0
 
 
+Seeing = Iterator[Server | Told]
+
+
 def run(client: Client, swap: Swap, options: Options, sleep: Callable[[float], None] = time.sleep) -> Iterator[Told]:
     """Carry a swap on from its stage to its end, or until it is let go."""
-    seeing = _noted(looks(client, options.pause, sleep), swap)
+    swap.keep()
+    cold = lambda: swap.hot is False and swap.stage in ("remove", "seat")  # noqa: E731
+    seeing = _noted(client, looks(client, options.pause, sleep, cold), swap)
     stages = {"remove": _remove, "seat": _seat, "check": _check, "rebuild": _rebuild, "finish": _finish}
+    remember_state(client.where, judged(client, survey(client)))
     while swap.stage != "over":
         stage = swap.stage
         yield from stages[stage](client, swap, options, seeing)
@@ -177,19 +249,20 @@ def run(client: Client, swap: Swap, options: Options, sleep: Callable[[float], N
         swap.keep()
 
 
-def _noted(seeing: Iterator[Server | Told], swap: Swap) -> Iterator[Server | Told]:
+def _noted(client: Client, seeing: Seeing, swap: Swap) -> Seeing:
     """The looks, each change of a margin noted for the service record."""
     last: object = None
     for found in seeing:
         if isinstance(found, Server):
-            margins = [(v.key, v.margin, v.health) for v in found.volumes]
+            now = judged(client, found)
+            margins = [(key, j.margin, j.state) for key, j in now.volumes.items()]
             if margins != last:
                 last = margins
-                remember_state(swap.where, found)
+                remember_state(swap.where, now)
         yield found
 
 
-def _look(client: Client, seeing: Iterator[Server | Told]) -> Generator[Told, None, Server]:
+def _look(client: Client, seeing: Seeing) -> Generator[Told, None, Server]:
     """A survey at once; where it does not come, the next one, with what there is to tell until then."""
     try:
         return survey(client)
@@ -212,187 +285,246 @@ def _light(client: Client, bay: str, on: bool) -> str:
     return ""
 
 
-def _remove(client: Client, swap: Swap, options: Options, seeing: Iterator[Server | Told]) -> Iterator[Told]:
-    dark = _light(client, swap.bay, True)
-    lit = "its LED blinks" if not dark else f"its LED could not be lit ({dark}): count the bays"
-    what = f"take out bay {swap.bay}: {swap.model}, {decimal_size(swap.size)}, serial {swap.serial}, part {swap.part}"
-    yield Told("wait", f"{what}; {lit}", "hold its label against the serial number before you pull")
+def _remove(client: Client, swap: Swap, options: Options, seeing: Seeing) -> Iterator[Told]:
+    dark = _light(client, swap.path, True)
+    seen = yield from _look(client, seeing)
+    others = tuple(d.bay for d in seen.drives if d.located is True and d.path != swap.path)
+    if others:
+        yield Told("check", Tell.LED_ELSEWHERE, {"bays": others})
+    if swap.hot is False and not seen.off:
+        yield Told("wait", Tell.POWER_OFF)
+    elif swap.hot is None:
+        yield Told("check", Tell.HOT_SWAP_NOT_KNOWN)
+    facts = {"swap": replace(swap), "led": dark, "panel": seen.panel}
+    if swap.hot is not False or seen.off:
+        yield Told("wait", Tell.TAKE_OUT, facts)
     wrong: set[str] = set()
-    for seen in seeing:
-        if isinstance(seen, Told):
-            yield seen
+    told_off = seen.off
+    for found in seeing:
+        if isinstance(found, Told):
+            yield found
             continue
-        now = {d.bay: d.serial for d in seen.drives}
-        gone = {bay for bay, serial in swap.before.items() if serial and now.get(bay) != serial}
-        others = gone - {swap.bay}
-        for bay in sorted(others - wrong):
-            yield Told("alarm", f"that was bay {bay} ({swap.before[bay]}), not bay {swap.bay}", _worth(seen, swap, bay))
-        for bay in sorted(wrong - others):
-            yield Told("step", f"bay {bay} is back: {swap.before[bay]}")
-        wrong = others
-        if swap.bay in gone and not others:
-            yield Told("step", f"{swap.serial} has left bay {swap.bay}: the right one")
+        seen = found
+        if swap.hot is False and seen.off and not told_off:
+            told_off = True
+            yield Told("wait", Tell.TAKE_OUT, facts)
+        now = {_place(d): known(d.serial, "?") for d in seen.drives if d.seated}
+        mine = f"{swap.enclosure}/{swap.bay}"
+        gone = {place for place, serial in swap.before.items() if now.get(place) != serial}
+        strays = gone - {mine}
+        for place in sorted(strays - wrong):
+            yield Told("alarm", Tell.WRONG_BAY, _worth(client, seen, swap, place))
+        for place in sorted(wrong - strays):
+            yield Told("step", Tell.BACK, {"bay": place.rpartition("/")[2], "serial": swap.before[place]})
+            yield from _way_back(client, seen, place)
+        wrong = strays
+        if mine in gone and not strays:
+            yield Told("step", Tell.HAS_LEFT, {"serial": swap.serial, "bay": swap.bay})
             swap.stage = "seat"
             return
-        if swap.bay in now and not others and swap.bay not in gone:
-            refusal = unsafe(seen, seen.bay(swap.bay))
-            if refusal is not None:
-                yield Told("alarm", f"leave bay {swap.bay} seated: {refusal.what}", refusal.to_do)
+        if mine in now and not strays and mine not in gone and not seen.off:
+            refusal = may(TakeOut(swap.here(seen), True), seen)
+            if isinstance(refusal, Refused):
+                yield Told("alarm", Tell.LEAVE_SEATED, {"refusal": refusal, "server": seen, "bay": swap.bay})
                 yield from _until_safe(seeing, swap)
-                yield Told("wait", f"now bay {swap.bay} ({swap.serial}) may come out", "")
+                yield Told("wait", Tell.NOW_SAFE, {"bay": swap.bay, "serial": swap.serial})
 
 
-def _until_safe(seeing: Iterator[Server | Told], swap: Swap) -> Iterator[Told]:
+def _until_safe(seeing: Seeing, swap: Swap) -> Iterator[Told]:
     for seen in seeing:
         if isinstance(seen, Told):
             yield seen
-        elif unsafe(seen, seen.bay(swap.bay)) is None:
+        elif not isinstance(may(TakeOut(swap.here(seen), True), seen), Refused):
             return
 
 
-def _worth(seen: Server, swap: Swap, bay: str) -> str:
+def _worth(client: Client, seen: Server, swap: Swap, place: str) -> dict[str, Any]:
     """What a drive that was taken out by mistake costs."""
-    hurt = [v for v in seen.volumes if any(m.bay == bay and m.state != "active" for m in v.members)]
-    listed = ", ".join(
-        f"{v.name} cannot be read until then"
-        if v.margin is not None and v.margin < 0
-        else f"{v.name} margin {v.margin}"
-        for v in hurt
-    )
-    return f"put it back at once, into bay {bay}" + (f" ({listed})" if listed else "")
+    found, bay = judged(client, seen), place.rpartition("/")[2]
+    hurt = [j for j in found.volumes.values() if any(s.bay == bay for s in j.gone)]
+    return {"bay": bay, "serial": swap.before[place], "right": swap.bay,
+            "margins": tuple((j.volume.name, j.margin) for j in hurt)}  # fmt: skip
 
 
-def _seat(client: Client, swap: Swap, options: Options, seeing: Iterator[Server | Told]) -> Iterator[Told]:
-    offered = options.best
-    hint = f"; the best in the cupboard: {offered.serial}, {offered.model}" if offered else ""
-    yield Told("wait", f"seat the new drive in bay {swap.bay}{hint}", "push it in until it locks")
+def _way_back(client: Client, seen: Server, place: str) -> Iterator[Told]:
+    """A drive that is back while a hot spare stands in its place: how its data get back onto it."""
+    for f in judged(client, seen).findings:
+        if f.code is Code.STOOD_IN_FOR and f.facts["drive"].place == tuple(place.rpartition("/")[::2]):
+            yield Told("check", Tell.COPY_BACK, {"finding": f, "server": seen})
+
+
+def _seat(client: Client, swap: Swap, options: Options, seeing: Seeing) -> Iterator[Told]:
+    yield Told("wait", Tell.SEAT_NEW, {"bay": swap.bay, "best": options.best})
     strays: set[str] = set()
-    known = set(swap.before.values())
+    before = set(swap.before.values())
+    asked = False
     for seen in seeing:
         if isinstance(seen, Told):
             yield seen
             continue
         for d in seen.drives:
-            if d.serial and d.serial not in known | strays and d.bay != swap.bay:
-                strays.add(d.serial)
-                yield Told("alarm", f"drive {d.serial} was seated in bay {d.bay}, not in bay {swap.bay}",
-                           f"take it out of bay {d.bay} and seat it in bay {swap.bay}")  # fmt: skip
-        drive = seen.bay(swap.bay)
-        if drive.serial == swap.serial and swap.serial and swap.serial != swap.incoming:
+            serial = known(d.serial, "")
+            if d.seated and serial and serial not in before | strays and d.place != (swap.enclosure, swap.bay):
+                strays.add(serial)
+                yield Told("alarm", Tell.STRAY, {"serial": serial, "found": d.bay, "bay": swap.bay})
+        drive = swap.here(seen)
+        serial = known(drive.serial, "?") if drive.seated else ""
+        if serial == swap.serial and swap.serial and swap.serial != swap.incoming:
             swap.incoming = swap.serial
-            yield Told("alarm", f"that is the old drive again, {drive.serial}", "take it out, seat the new one")
-        elif drive.serial and drive.serial not in (swap.serial, swap.incoming):
-            swap.incoming = drive.serial
-            yield Told("step", f"bay {swap.bay} holds {drive.serial} now: {drive.vendor} {drive.model}")
+            yield Told("alarm", Tell.OLD_AGAIN, {"serial": serial})
+        elif serial and seen.off:
+            if not asked:
+                asked = True
+                yield Told("wait", Tell.POWER_ON)
+        elif serial and serial not in (swap.serial, swap.incoming):
+            swap.incoming = serial
+            yield Told("step", Tell.HOLDS_NOW, {"bay": swap.bay, "drive": drive})
             swap.stage = "check"
             return
-        elif not drive.serial:
+        elif not serial:
             swap.incoming = ""  # it came out again: the same one may come back
 
 
-def _check(client: Client, swap: Swap, options: Options, seeing: Iterator[Server | Told]) -> Iterator[Told]:
+def _check(client: Client, swap: Swap, options: Options, seeing: Seeing) -> Iterator[Told]:
     seen = yield from _look(client, seeing)
-    drive = seen.bay(swap.bay)
-    objections = list(objections_to(client, seen, swap, drive, options))
-    for text in objections:
-        yield Told("alarm", f"{drive.serial} will not do: {text}", f"take it out of bay {swap.bay}, seat another one")
-    if objections:
+    drive = swap.here(seen)
+    listed = next((i for i in options.stock if i.serial == drive.serial), None)
+    mine = tuple(u for u in drive.uses if u.volume_path not in swap.volumes)
+    wanted = candidate(replace(drive, uses=mine), seen)
+    if listed and listed.condition != "retired":
+        wanted = replace(wanted, condition=listed.condition, note=listed.note)
+    if options.overwrite or drive.uses != mine:
+        wanted = replace(wanted, content="")
+    fit = judge(swap.needs, wanted, options.known)
+    for reason in fit.cannot:
+        yield Told("alarm", Tell.WILL_NOT_DO, {"drive": drive, "reason": reason, "bay": swap.bay})
+    if fit.cannot:
         swap.stage = "seat"
         return
-    yield Told("check", f"{drive.serial} fits: {decimal_size(drive.size)} {drive.media}, sectors of {drive.sector}, "
-               f"health {drive.health or 'not told'}{hours_of(client, drive)}")  # fmt: skip
+    notes = tuple(r for r in fit.notes if r.why not in (Why.SAME_PART, Why.SAME_SIZE))
+    yield Told("check", Tell.FITS, {"drive": drive, "hours": hours_of(client, drive), "notes": notes})
     swap.stage = "rebuild"
 
 
-def _rebuild(client: Client, swap: Swap, options: Options, seeing: Iterator[Server | Told]) -> Iterator[Told]:
+def _rebuild(client: Client, swap: Swap, options: Options, seeing: Seeing) -> Iterator[Told]:
     pace, idle, last, asked = Pace(), 0, "", False
-    alarmed = {d.serial for d in (yield from _look(client, seeing)).drives if d.health == "Critical" or d.predicted}
+    first = yield from _look(client, seeing)
+    alarmed = {d.path for d in first.drives if _sick(d)}
+    if swap.incoming == swap.serial and swap.serial:
+        yield Told("step", Tell.GOES_ON, {"swap": replace(swap), "seats": _seats(first, swap)})
+        idle = PATIENCE  # nothing was changed: it does not begin by itself
     for seen in seeing:
         if isinstance(seen, Told):
             yield seen
             continue
-        drive = seen.bay(swap.bay)
-        if drive.serial != swap.incoming:
-            yield Told("alarm", f"{swap.incoming} is gone from bay {swap.bay}", "seat it again, or another one")
+        drive = swap.here(seen)
+        if known(drive.serial, "?") != swap.incoming or not drive.seated:
+            yield Told("alarm", Tell.GONE_AGAIN, {"serial": swap.incoming, "bay": swap.bay})
             swap.stage = "seat"
             return
+        found = judged(client, seen)
+        mine = [found.of(v) for v in seen.volumes if v.path in swap.volumes]
         for d in seen.drives:
-            if d.serial and d.serial not in alarmed and (d.health == "Critical" or d.predicted):
-                alarmed.add(d.serial)
-                margins = ", ".join(f"{v.name} margin {v.margin}" for v in seen.volumes if v.key in swap.volumes)
-                yield Told(
-                    "alarm",
-                    f"bay {d.bay}: {d.serial} {'predicts its failure' if d.predicted else 'has failed'}"
-                    f" meanwhile ({margins})",
-                    "pull nothing: let the work go on, replace that one next",
-                )
-        mine = [v for v in seen.volumes if v.key in swap.volumes]
-        broken = next((v for v in mine if v.margin is not None and v.margin < 0), None)
+            if d.seated and d.path not in alarmed and _sick(d):
+                alarmed.add(d.path)
+                margins = tuple((j.volume.name, j.margin) for j in mine)
+                yield Told("alarm", Tell.ANOTHER_FAILS, {"drive": d, "margins": margins})
+        broken = next((j for j in mine if j.state is State.OFFLINE), None)
         if broken:
-            yield Told("alarm", f"volume {broken.name} has lost data", "stop here: bring a lost member back as it was")
+            yield Told("alarm", Tell.OFFLINE, {"volume": broken.volume.name})
             return
-        if all(_settled(v, swap.bay) for v in mine):
-            for v in mine:
-                yield Told("step", f"volume {v.name} has its member in bay {swap.bay} again: margin {v.margin}")
+        if all(_settled(seen, found, j.volume, swap) for j in mine):
+            for j in mine:
+                yield Told("step", Tell.WHOLE_AGAIN, {"volume": j.volume.name, "bay": swap.bay, "margin": j.margin})
+                if j.lost:
+                    swap.holds_only_copy = True
+                    yield Told("alarm", Tell.BYTES_LOST, {"volume": j.volume.name, "bytes": total(j.lost),
+                                                          "ranges": j.lost, "serial": swap.serial})  # fmt: skip
             swap.stage = "finish"
             return
-        works = [w for v in mine for w in v.work if f"bay {swap.bay}" in w.name]
+        works = [w for j in mine for w in j.volume.work if w.kind in (WorkKind.REBUILD, WorkKind.COPY)
+                 and (w.target == swap.bay or w.target is UNKNOWN)]  # fmt: skip
         if works:
             idle = 0
             if options.detach:
-                yield Told(
-                    "done", f"{works[0].name} runs ({works[0].percent:.0f} %)", "follow it: fstripe swap --resume"
-                )
+                yield Told("done", Tell.RUNS, {"work": works[0]})
                 return
-            measured = pace.of(seen, works[0])
-            step = f"{works[0].name} {int(works[0].percent // 5)}"
+            measured = pace.of(seen, works[0], next(j.margin for j in mine if works[0] in j.volume.work))
+            done = known(works[0].percent, 0.0)
+            step = f"{works[0].key} {int(done // 5)}"
             if step != last:
                 last = step
-                note(swap.where, "progress", work=works[0].name, volume=works[0].volume, percent=works[0].percent,
+                note(swap.where, "progress", kind_of_work=works[0].kind.value, target=known(works[0].target, ""),
+                     source=known(works[0].source, ""), volume=works[0].volume, percent=done,
                      server_time=seen.time)  # fmt: skip
-                yield Told("progress", _progress(measured))
+                yield Told("progress", Tell.PROGRESS, {"progress": measured})
             continue
         idle += 1
         if idle >= PATIENCE and not asked:
             asked = True
-            for v in mine:
-                if any(m.state == "lost" and m.bay == swap.bay for m in v.members):
-                    build.start_rebuild(client, v.name, swap.bay, v.controller)
-                    yield Told("step", f"the controller did not begin by itself: the rebuild of {v.name} was asked for")
+            yield from _ask_for(client, seen, swap)
         elif idle >= 3 * PATIENCE:
-            yield Told("alarm", f"no rebuild onto bay {swap.bay} begins", "look at `log`; then fstripe swap --resume")
+            yield Told("alarm", Tell.NOTHING_BEGINS, {"bay": swap.bay})
             return
 
 
-def _settled(volume: Volume, bay: str) -> bool:
-    """Whether nobody is lost at a bay, nothing is being computed onto it, and no spare stands in for it."""
-    missing = any(m.bay == bay and m.state != "active" for m in volume.members)
-    standing = any(m.stands_in == bay for m in volume.members)
-    return not missing and not standing and not any(f"bay {bay}" in w.name for w in volume.work)
+def _sick(d: Drive) -> bool:
+    return d.seated and (answers(d) is not Answers.YES or d.predicted is True)
 
 
-def _progress(now: Progress) -> str:
-    parts = [f"{now.work.volume}: {now.work.name} {now.work.percent:.1f} %"]
-    if now.rate:
-        parts.append(f"{decimal_size(int(now.rate))}/s")
-    if now.left is not None:
-        parts.append(f"{duration(now.left)} left")
-    return ", ".join([*parts, f"margin now {now.margin}"])
+def _seats(seen: Server, swap: Swap) -> tuple[tuple[str, Maybe[int]], ...]:
+    """(volume, bytes done) of the members that are not whole at the bay."""
+    drive = swap.here(seen)
+    return tuple((v.name, s.done) for v in seen.volumes for s in v.at(drive) if s.state is SeatState.REBUILDING)
 
 
-def _finish(client: Client, swap: Swap, options: Options, seeing: Iterator[Server | Told]) -> Iterator[Told]:
-    _light(client, swap.bay, False)
+def _ask_for(client: Client, seen: Server, swap: Swap) -> Iterator[Told]:
+    """Ask the controller for the rebuild that did not begin by itself."""
+    drive = swap.here(seen)
+    for v in seen.volumes:
+        lacking = v.homes(drive) or [s for s in v.at(drive) if s.state is not SeatState.ACTIVE]
+        if v.path in swap.volumes and lacking:
+            try:
+                build.start_rebuild(client, v, drive)
+            except WorkError as reason:
+                yield Told("alarm", Tell.NOT_OFFERED, {"volume": v.name, "reason": reason.what, "to_do": reason.to_do})
+                return
+            yield Told("step", Tell.ASKED_FOR, {"volume": v.name})
+
+
+def _settled(seen: Server, found: Assessment, volume: Volume, swap: Swap) -> bool:
+    """Whether nobody is missing at a bay, nothing is being computed onto it, and no spare stands in for it."""
+    drive = swap.here(seen)
+    busy = any(w.target == swap.bay or (w.target is UNKNOWN and w.kind is WorkKind.REBUILD) for w in volume.work)
+    if busy or any(s.stands_in == swap.bay for s in volume.seats):
+        return False
+    if not volume.ordered:
+        return found.of(volume).state is State.OK
+    mine = members_at(volume, drive)
+    return not (mine & standing(seen, volume).gone) and not volume.homes(drive)
+
+
+def _finish(client: Client, swap: Swap, options: Options, seeing: Seeing) -> Iterator[Told]:
+    _light(client, swap.path, False)
     seen = yield from _look(client, seeing)
-    if swap.was_spare and seen.bay(swap.bay).use == "unassigned":
-        build.add_spare(client, swap.bay, tuple(swap.spare_for), True)
-        yield Told("step", f"bay {swap.bay} is a hot spare again")
+    drive = swap.here(seen)
+    if swap.was_spare and drive.free:
+        serves = [v for v in seen.volumes if v.path in swap.spare_for]
+        build.make_spare(client, seen, drive, serves, True)
+        yield Told("step", Tell.SPARE_AGAIN, {"bay": swap.bay})
         seen = yield from _look(client, seeing)
     note(swap.where, "swap", server=swap.server, bay=swap.bay, out=swap.serial, into=swap.incoming, why=swap.why,
-         failed=swap.failed, began=swap.began, part=swap.part)  # fmt: skip
-    remember_state(client.where, seen)
+         failed=swap.failed, began=swap.began, part=swap.part, model=swap.model)  # fmt: skip
+    found = judged(client, seen)
+    remember_state(client.where, found)
     lasted = (datetime.now(UTC) - datetime.fromisoformat(swap.began)).total_seconds()
-    yield Told("done", f"bay {swap.bay}: {swap.serial or 'nothing'} out, {swap.incoming} in, after {duration(lasted)}")
-    for text in remains(seen, options.advisories):
-        yield Told("check", text)
+    yield Told("done", Tell.DONE, {"swap": replace(swap), "seconds": lasted})
+    for one in remains(found, options.advisories):
+        yield Told("check", Tell.REMAINS, {"remaining": one, "server": seen})
     swap.stage = "over"
     swap.keep()
+
+
+def hurts(costs: tuple[Cost, ...]) -> bool:
+    """Whether a person must agree to what an allowed act costs."""
+    return any(c.code in (Costs.MARGIN_FALLS, Costs.HEALTHY_DRIVE, Costs.WORK_STOPS, Costs.SPARE_LESS) for c in costs)

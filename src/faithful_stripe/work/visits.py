@@ -10,7 +10,8 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from ..core.server.model import Server
+from ..core.server.assess import Assessment, Remembered
+from ..core.server.unknown import known
 from .remembered import state_file
 
 
@@ -58,27 +59,27 @@ def failed_drives(where: str) -> dict[str, str]:
     return known
 
 
+def remembered(where: str) -> Remembered:
+    """What is remembered of a server, and of the drives that may come to it."""
+    return Remembered(failed=failed_drives(where))
+
+
 def _path(where: str) -> Path:
     name = where if "://" in where else str(Path(where).resolve())
     return state_file(f"visit-{name}", ".jsonl")
 
 
-def remember_state(where: str, seen: Server) -> None:
+def remember_state(where: str, judged: Assessment) -> None:
     """Note how the server is now, for the before and after of a later report; nothing where it is as noted last."""
+    seen = judged.server
     state = {
         "volumes": [
-            {"name": v.name, "controller": v.controller, "level": v.level, "size": v.size, "margin": v.margin,
-             "health": v.health, "state": condition(v.health, v.margin)}
+            {"name": v.name, "controller": v.controller, "level": known(v.level, ""), "size": known(v.size, None),
+             "margin": judged.of(v).margin, "state": judged.of(v).state.value}
             for v in seen.volumes
         ],
-        "bays": {d.bay: d.serial for d in seen.drives},
+        "bays": {d.bay: known(d.serial, "") if d.seated else "" for d in seen.drives},
     }  # fmt: skip
     kept = [n for n in notes(where) if n.get("kind") == "state"]
     if not kept or kept[-1].get("state") != state:
         note(where, "state", state=state, server_time=seen.time)
-
-
-def condition(health: str, margin: int | None) -> str:
-    """A volume's health and margin in words."""
-    left = "margin unknown" if margin is None else "cannot be read" if margin < 0 else f"margin {margin}"
-    return f"{health or 'unknown'}, {left}"

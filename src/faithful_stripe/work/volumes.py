@@ -12,14 +12,19 @@ from dataclasses import dataclass, replace
 from ..core.arrays.geometry import geometry
 from ..core.arrays.margin import margin
 from ..core.errors import StripeError
-from ..core.server.model import Drive, Seat, Server, Volume
+from ..core.server.fitness import Need, Why, candidate, judge
+from ..core.server.model import Drive, Health, Seat, SeatState, Server, Use, UseKind, Volume
+from ..core.server.unknown import UNKNOWN, known
 from ..core.units import decimal_size
 from ..redfish.client import AnswerLost, Body, Client
 from ..redfish.names import OEM
 from .build import add_spare, cache_body, remove_volume
-from .errors import WorkError
-from .picking import check_alike, controller_of, pick
+from .errors import Unfit, WorkError
+from .picking import check_alike, controller_of, pick, size_of
 from .survey import Paths, find, survey
+
+AGREED = (Why.HOLDS_DATA, Why.FOREIGN, Why.PREDICTED, Why.WORN)
+"""What is shown and agreed to elsewhere before a drive becomes a spare."""
 
 
 @dataclass(frozen=True)
@@ -83,7 +88,7 @@ class VolumePlan:
     @property
     def serials(self) -> list[str]:
         """Of every drive that it takes."""
-        return [d.serial for d in (*self.drives, *self.spares)]
+        return [known(d.serial, "?") for d in (*self.drives, *self.spares)]
 
 
 def singly(name: str, drives: Sequence[str], like: VolumeWish) -> list[VolumeWish]:
@@ -112,7 +117,7 @@ def plan_on(seen: Server, wish: VolumeWish, paths: Paths | None) -> VolumePlan:
     controller = controller_of(seen, drives + spares, wish.controller)
     if any(v.name == wish.name for v in seen.volumes if v.controller == controller):
         raise WorkError(what=f"{seen.server}: there is a volume {wish.name} already", to_do="choose another name")
-    least = min(d.size for d in drives) if drives else wish.strip
+    least = min(_room(seen, d) for d in drives) if drives else wish.strip
     made = geometry(
         wish.level, len(drives), wish.strip, member_bytes=least // wish.strip * wish.strip, rotation=wish.rotation,
         data=wish.data, spans=wish.spans, copies=wish.copies, q_place=wish.q_place, q_exponent=wish.q_exponent,
@@ -121,6 +126,7 @@ def plan_on(seen: Server, wish: VolumeWish, paths: Paths | None) -> VolumePlan:
     if wish.size is not None and not 0 < wish.size <= made.volume_bytes:
         room = f"these drives hold about {decimal_size(made.volume_bytes)} as {made.layout.level}"
         raise WorkError(what=f"{room}, {decimal_size(wish.size)} are wanted", to_do="ask for less, or use more drives")
+    _check_spares(seen, wish, drives, spares)
     if wish.spares and not made.redundant:
         what = f"{made.layout.level} has no redundancy: a spare has nothing to rebuild it from"
         raise WorkError(what=what, to_do="leave the spares out, or choose another level")
@@ -138,7 +144,11 @@ def plan_on(seen: Server, wish: VolumeWish, paths: Paths | None) -> VolumePlan:
         size=min(made.volume_bytes, wish.size or made.volume_bytes),
         margin=margin(made.pattern, []),
         spans=chosen.spans,
-        lost=tuple(f"bay {d.bay}, {d.serial}: {_content(d)}" for d in (*drives, *spares) if _would_lose(d)),
+        lost=tuple(
+            f"bay {d.bay}, {known(d.serial, 'serial not known')}: {_content(d)}"
+            for d in (*drives, *spares)
+            if _would_lose(d)
+        ),
         warnings=tuple(_warnings(drives, spares, least)),
         path=paths.volumes(controller) if paths else "",
         controller=controller,
@@ -156,17 +166,36 @@ def plan_on(seen: Server, wish: VolumeWish, paths: Paths | None) -> VolumePlan:
     )
 
 
+def _room(seen: Server, drive: Drive) -> int:
+    """Bytes of a drive that volumes on it leave free, as far as the server tells where they end."""
+    ends = [v.start + v.extent for v in seen.volumes
+            if v.at(drive) and v.start is not UNKNOWN and v.extent is not UNKNOWN]  # fmt: skip
+    return size_of(drive) - max(ends, default=0)
+
+
+def _check_spares(seen: Server, wish: VolumeWish, drives: Sequence[Drive], spares: Sequence[Drive]) -> None:
+    """Raise Unfit for a dedicated spare that could not take over for the volume."""
+    if not drives:
+        return
+    like = min(drives, key=size_of)
+    need = Need(size_of(like), media=like.media, sector=like.sector, protocol=like.protocol)
+    for d in spares:
+        against = tuple(r for r in judge(need, candidate(d, seen)).cannot if r.why not in AGREED)
+        if against:
+            raise Unfit(seen, d, against, wish.name)
+
+
 def with_planned(seen: Server, plan: VolumePlan) -> Server:
     """The server as it will be once a plan is carried out."""
-    members = tuple(Seat(i, d.bay, d.serial, "active") for i, d in enumerate(plan.drives))
+    seats = tuple(Seat(i, d.bay, d.serial, SeatState.ACTIVE, d.path) for i, d in enumerate(plan.drives))
     volume = Volume(
         name=plan.wish.name, level=plan.level, size=plan.size, strip=plan.wish.strip, rotation=plan.wish.rotation,
-        data=plan.wish.data, state="Enabled", health="OK", margin=plan.margin, members=members, work=(), content="",
-        path="", etag=None, spans=plan.spans, controller=plan.controller,
+        data=plan.wish.data, state="Enabled", health=Health.OK, seats=seats, content="", path="", spans=plan.spans,
+        controller=plan.controller,
     )  # fmt: skip
-    uses = {d.serial: f"member {i} of {plan.wish.name}" for i, d in enumerate(plan.drives)}
-    uses |= {d.serial: f"hot spare, dedicated to {plan.wish.name}" for d in plan.spares}
-    drives = tuple(replace(d, use=uses[d.serial]) if d.serial in uses else d for d in seen.drives)
+    uses = {d.path: Use(UseKind.MEMBER, plan.wish.name, "", i) for i, d in enumerate(plan.drives)}
+    uses |= {d.path: Use(UseKind.DEDICATED_SPARE, plan.wish.name) for d in plan.spares}
+    drives = tuple(replace(d, uses=(*d.uses, uses[d.path])) if d.path in uses else d for d in seen.drives)
     return replace(seen, drives=drives, volumes=(*seen.volumes, volume))
 
 
@@ -174,15 +203,17 @@ def without(seen: Server, gone: Sequence[Volume]) -> Server:
     """The server as it will be once volumes are removed: their drives are unassigned, with what stood on them."""
     keys = [v.key for v in gone]
     left = tuple(v for v in seen.volumes if v.key not in keys)
-    members = {m.serial: v.name for v in gone for m in v.members}
-    busy = {m.serial for v in left for m in v.members}
-    drives = tuple(
-        replace(d, use="unassigned", content=f"what was volume {members[d.serial]}")
-        if d.serial in members and d.serial not in busy
-        else d
-        for d in seen.drives
-    )
-    return replace(seen, volumes=left, drives=drives)
+    names = {s.drive: v.name for v in gone for s in v.seats if s.drive}
+    paths = {v.path for v in gone}
+    drives = []
+    for d in seen.drives:
+        uses = tuple(u for u in d.uses if u.volume_path not in paths or not u.volume_path)
+        spare = bool({u.kind for u in uses} & {UseKind.GLOBAL_SPARE, UseKind.DEDICATED_SPARE})
+        if uses != d.uses:
+            left_on = f"what was volume {names[d.path]}" if d.path in names and not uses else d.content
+            d = replace(d, uses=uses, content="" if d.spare is True and not uses else left_on, spare=spare)
+        drives.append(d)
+    return replace(seen, volumes=left, drives=tuple(drives))
 
 
 # making -----------------------------------------------------------------------------------------
@@ -203,14 +234,14 @@ def add_volumes(client: Client, plans: Sequence[VolumePlan]) -> list[Volume]:
     except StripeError as reason:
         undone = []
         for volume in reversed(made):
-            remove_volume(client, survey(client).volume(*reversed(volume.key)))
+            remove_volume(client, survey(client).volume(volume.path))
             undone.append(volume.name)
         if not undone:
             raise
         what = f"{reason.what}; what was made before it in this go was removed again: {', '.join(undone)}"
         raise WorkError(what=what, to_do=reason.to_do) from reason
     after = survey(client)
-    return [after.volume(*reversed(v.key)) for v in made]
+    return [after.volume(v.path) for v in made]
 
 
 def _add(client: Client, plan: VolumePlan) -> Volume:
@@ -218,7 +249,8 @@ def _add(client: Client, plan: VolumePlan) -> Volume:
     try:
         client.post(plan.path, plan.body)
     except AnswerLost:
-        if not any(v.key == (plan.controller, plan.wish.name) for v in survey(client).volumes):
+        named = [(v.controller, v.name) for v in survey(client).volumes]
+        if (plan.controller, plan.wish.name) not in named:
             raise
     return survey(client).volume(plan.wish.name, plan.controller)
 
@@ -228,22 +260,23 @@ def _add(client: Client, plan: VolumePlan) -> Volume:
 
 def _would_lose(drive: Drive) -> bool:
     """Whether something on an unassigned drive will be overwritten; volumes that share a drive stay."""
-    return drive.content != "" and not drive.use.startswith("member")
+    return drive.content is UNKNOWN or (drive.content != "" and not drive.used_as(UseKind.MEMBER))
 
 
 def _warnings(drives: tuple[Drive, ...], spares: tuple[Drive, ...], least: int) -> list[str]:
     found = [
-        f"bay {d.bay} holds {decimal_size(d.size)}; {decimal_size(d.size - least)} of it stay unused"
+        f"bay {d.bay} holds {decimal_size(size)}; {decimal_size(size - least)} of it stay unused"
         for d in drives
-        if d.size > least
+        if (size := known(d.size, 0)) > least and not d.used_as(UseKind.MEMBER)
     ]
-    media = sorted({d.media for d in drives})
+    media = sorted({d.media for d in drives if d.media is not UNKNOWN})
     if len(media) > 1:
         found.append(f"{' and '.join(media)} in one volume: the slower drives set the pace")
-    found += [f"bay {d.bay} predicts its failure" for d in drives if d.predicted]
-    found += [f"the spare in bay {d.bay} is too small to take over" for d in spares if d.size < least]
+    found += [f"bay {d.bay} predicts its failure" for d in drives if d.predicted is True]
+    found += [f"bay {d.bay} has only {d.media_life:.0f} % of its media life left" for d in drives
+              if d.media_life is not UNKNOWN and d.media_life <= 20]  # fmt: skip
     return found
 
 
 def _content(drive: Drive) -> str:
-    return drive.content if drive.content is not None else "contents unknown, the server cannot say"
+    return known(drive.content, "contents unknown, the server cannot say")

@@ -15,14 +15,17 @@ from ..core.arrays.layout import Layout, layout
 from ..core.arrays.levels import LEVELS, level_named
 from ..core.arrays.risk import (
     Hazards,
-    chance_during_rebuild,
     mean_hours_to_loss,
     unreadable_chance,
 )
 from ..core.arrays.timing import PACES, WORKLOADS, Pace, speed, spinning, strip_advice
-from ..core.server.model import Server
+from ..core.server.fitness import Need, Reason, candidate, judge
+from ..core.server.model import Drive, Server
+from ..core.server.risk import FAILING, SWAP_HOURS, UNREADABLE, until_whole
+from ..core.server.unknown import UNKNOWN, known
 from ..core.units import chance, decimal_size
 from .errors import WorkError
+from .picking import size_of
 
 SAFE = 1e-3
 """Chance of losing data within the years asked about below which `balance` looks for capacity."""
@@ -37,9 +40,9 @@ class Assumptions:
     """
 
     pace: Pace
-    failing: float = 0.015
-    unreadable: float = 1e-15
-    swap_hours: float = 24.0
+    failing: float = FAILING
+    unreadable: float = UNREADABLE
+    swap_hours: float = SWAP_HOURS
     years: float = 5.0
     link: float | None = None
 
@@ -106,7 +109,7 @@ def _weigh(choice: Choice, assumed: Assumptions) -> Weight:
         small_write_costs=pace.penalty,
         limited_by_link=pace.limited,
         rebuild_hours=pace.rebuild / 3600,
-        loss_during_rebuild=chance_during_rebuild(groups, hazards, hours),
+        loss_during_rebuild=until_whole(groups, 1, hours, min(choice.members), assumed.failing, assumed.unreadable),
         years_to_loss=mean,
         loss=-math.expm1(-assumed.years / mean),
     )
@@ -168,12 +171,23 @@ def of_server(seen: Server, bays: Sequence[str]) -> tuple[list[int], str, int]:
     """Sizes, media ("hdd", "ssd", "nvme") and rpm of a server's drives. Raises WorkError for an empty bay."""
     drives = [seen.bay(label) for label in bays]
     for d in drives:
-        if d.state == "Absent":
+        if not d.seated:
             raise WorkError(what=f"bay {d.bay} is empty", to_do="name bays with drives; `survey` lists them")
-    spins = [d.rpm for d in drives if d.rpm]
-    kinds = ["hdd" if d.media == "HDD" else "nvme" if "NVM" in d.protocol.upper() else "ssd" for d in drives]
+    spins = [d.rpm for d in drives if d.rpm is not UNKNOWN and d.rpm]
+    kinds = ["hdd" if d.media != "SSD" else "nvme" if "NVM" in known(d.protocol, "").upper() else "ssd" for d in drives]
     slowest = min(kinds, key=("hdd", "ssd", "nvme").index)
-    return [d.size for d in drives], slowest, min(spins) if spins else 7200
+    return [size_of(d) for d in drives], slowest, min(spins) if spins else 7200
+
+
+def against(seen: Server, bays: Sequence[str]) -> list[tuple[Drive, tuple[Reason, ...]]]:
+    """What speaks against taking drives for something new: dead, failing, in use, or holding something."""
+    drives = [seen.bay(label) for label in bays]
+    found = []
+    for d in drives:
+        reasons = judge(Need(0), candidate(d, seen)).cannot
+        if reasons:
+            found.append((d, reasons))
+    return found
 
 
 # explaining -------------------------------------------------------------------------------------

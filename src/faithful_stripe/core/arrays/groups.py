@@ -59,9 +59,12 @@ def _apart(n: int, k: int) -> float:
     return 0.0 if 2 * k > n else n / (n - k) * math.comb(n - k, k)
 
 
-def chance_without_repair(group: Redundancy, failures: float, hours: float, lost: int = 0) -> float:
+def chance_without_repair(
+    group: Redundancy, failures: float, hours: float, lost: int = 0, unreadable: float = 0.0
+) -> float:
     """Chance that data are lost within `hours` when nothing is repaired meanwhile: one group starts with `lost`
-    members gone, the others whole. `failures` of a drive per hour.
+    members gone, the others whole. `failures` of a drive per hour; `unreadable`: the chance that what is still to be
+    read of one drive holds a sector that cannot be read, which loses data where no redundancy is left.
 
     Every member fails by then with the same chance, independently: the number of failures is binomial, and each of
     them loses data with the fraction that `fatal` has for it.
@@ -69,16 +72,20 @@ def chance_without_repair(group: Redundancy, failures: float, hours: float, lost
     if lost >= len(group.fatal):
         return 1.0
     failing = -math.expm1(-failures * hours)
-    one = _group_loss(group, failing, lost)
-    others = _group_loss(group, failing, 0) if group.groups > 1 else 0.0
+    meets = -math.expm1(group.reads * math.log1p(-unreadable)) if unreadable < 1 else 1.0
+    one = _group_loss(group, failing, lost, meets)
+    if lost >= group.bare:
+        one = 1.0 - (1.0 - one) * (1.0 - meets)
+    others = _group_loss(group, failing, 0, meets) if group.groups > 1 else 0.0
     return one + (1.0 - one) * -math.expm1((group.groups - 1) * math.log1p(-others)) if others < 1 else 1.0
 
 
-def _group_loss(group: Redundancy, failing: float, lost: int) -> float:
+def _group_loss(group: Redundancy, failing: float, lost: int, meets: float) -> float:
     left, survives, chance = group.size - lost, 1.0, 0.0
     for count in range(1, left + 1):
         at = lost + count - 1
-        survives *= 1.0 - (group.fatal[at] if at < len(group.fatal) else 1.0)
+        fatal = group.fatal[at] if at < len(group.fatal) else 1.0
+        survives *= (1.0 - fatal) * (1.0 - (meets if at + 1 >= group.bare else 0.0))
         ways = math.comb(left, count) * failing**count * (1.0 - failing) ** (left - count)
         chance += ways * (1.0 - survives)
     return chance

@@ -10,7 +10,7 @@ compare layouts with each other, they do not promise a date.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 import numpy.typing as npt
@@ -88,18 +88,6 @@ def _generator(group: Redundancy, hazards: Hazards) -> npt.NDArray[np.float64]:
         matrix[state, -1] += loss
         matrix[state, state] -= up + down + loss
     return matrix
-
-
-def chance_during_rebuild(group: Redundancy, hazards: Hazards, hours: float) -> float:
-    """Chance that data are lost while one lost member is replaced and rebuilt within `hours`: by further failures,
-    or by a sector that cannot be read where no redundancy is left."""
-    if len(group.fatal) == 1:
-        return 1.0
-    alone = Hazards(hazards.failures, 0.0, hazards.unreadable)
-    failing = chance_of_loss(replace(group, groups=1), alone, hours, lost=1)
-    if group.bare > 1:
-        return failing
-    return 1.0 - (1.0 - failing) * (1.0 - _meets(group, hazards))
 
 
 def unreadable_chance(size: int, errors_per_bit: float) -> float:

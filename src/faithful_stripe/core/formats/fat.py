@@ -77,10 +77,14 @@ class Fat:
             data = self._chain(found.cluster)
         return list(_entries(data))
 
-    def _chain(self, cluster: int) -> bytes:
+    def head(self, entry: Entry, length: int) -> bytes:
+        """The first bytes of a file, as many as it has up to `length`. Raises FormatError for a damaged table."""
+        return self._chain(entry.cluster, length)[: min(length, entry.size)]
+
+    def _chain(self, cluster: int, enough: int = MOST_CLUSTERS << 16) -> bytes:
         parts: list[bytes] = []
         end = {12: 0xFF8, 16: 0xFFF8, 32: 0x0FFFFFF8}[self._bits]
-        while 2 <= cluster < end and len(parts) < MOST_CLUSTERS:
+        while 2 <= cluster < end and len(parts) < MOST_CLUSTERS and len(parts) * self._cluster_bytes < enough:
             at = self._data + (cluster - 2) * self._cluster_bytes
             if at + self._cluster_bytes > self.source.size:
                 raise FormatError(what=f"{self.source}: cluster {cluster} is outside", to_do="the table is damaged")

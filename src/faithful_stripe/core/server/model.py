@@ -1,10 +1,18 @@
-"""What a server's storage looks like, as values: drives, volumes, controllers, findings, and the survey of them all."""
+"""A server's storage as plain frozen values: what it says, and where it says nothing, `UNKNOWN`.
+
+Nothing here judges: states, margins and findings are `assess`'s. A thing is identified by its resource path and its
+durable name, never by a label or a volume's name: both may repeat.
+"""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
+from enum import StrEnum
 
 from ..errors import StripeError
+from ..ranges import Range
+from .unknown import UNKNOWN, Maybe, known
 
 
 class ChoiceError(StripeError):
@@ -14,79 +22,221 @@ class ChoiceError(StripeError):
     remedy = "{to_do}"
 
 
+class Health(StrEnum):
+    """Redfish `Health`."""
+
+    OK = "OK"
+    WARNING = "Warning"
+    CRITICAL = "Critical"
+
+
+class SeatState(StrEnum):
+    """What a member place of a volume holds.
+
+    ACTIVE      a drive whose content counts
+    REBUILDING  a drive onto which the member is being computed
+    MISSING     nothing that counts: the drive is away, failed or out of date
+    """
+
+    ACTIVE = "active"
+    REBUILDING = "rebuilding"
+    MISSING = "missing"
+
+
+class UseKind(StrEnum):
+    """What a drive is used for."""
+
+    MEMBER = "member"
+    FORMER_MEMBER = "former member"
+    STOOD_IN_FOR = "stood in for"
+    COPY_TARGET = "copy target"
+    GLOBAL_SPARE = "global spare"
+    DEDICATED_SPARE = "dedicated spare"
+
+
+class WorkKind(StrEnum):
+    """Kinds of work on a volume, by the standard's words where it has one."""
+
+    REBUILD = "rebuild"
+    COPY = "copy"
+    CHECK = "check"
+    INITIALIZE = "initialize"
+    OTHER = "other"
+
+
+@dataclass(frozen=True)
+class Use:
+    """One thing that a drive is used for; `position` in the volume, UNKNOWN where the server does not tell.
+
+    bay  of STOOD_IN_FOR: the bay of the hot spare that stands in for it
+    """
+
+    kind: UseKind
+    volume: str = ""
+    volume_path: str = ""
+    position: Maybe[int] = UNKNOWN
+    bay: str = ""
+
+
+@dataclass(frozen=True)
+class Condition:
+    """What a server says of a resource's trouble, in its own words; `message_id` of a message registry."""
+
+    severity: Maybe[Health]
+    message: str
+    resolution: str = ""
+    message_id: str = ""
+
+    @property
+    def kind(self) -> str:
+        """The last part of the message id, such as "DriveOffline"; "" where it has none."""
+        return self.message_id.rpartition(".")[2]
+
+
 @dataclass(frozen=True)
 class Drive:
-    """A bay and what is seated there. Without a drive `serial` is "" and `state` "Absent"; sizes in bytes.
+    """A bay and what is seated there; sizes in bytes, rates in Gbit/s.
 
-    use      "empty", "unassigned", "member N of VOLUME", "was member N of VOLUME" for one that failed,
-             or "hot spare, ..."
-    content  what an unassigned drive seems to hold: "" for nothing, None where the server cannot say
-    led      the bay's LED pattern, by its SFF-8489 name as Redfish `StatusIndicator` spells it
-    controller  the id of the controller that the bay belongs to
-    celsius  its temperature, where the server tells
-    located  its identify LED is on
+    bay, enclosure  the bay's label, and the chassis that it is in: a label may stand in two of them
+    present     whether a drive is seated; UNKNOWN where the server does not tell
+    wwn         its durable name (NAA, EUI), as the server tells it
+    indicator   the bay's LED pattern, by its SFF-8489 name as Redfish `StatusIndicator` spells it
+    media_life  per cent that are left of what may be written
+    unreadable  ranges of the drive that cannot be read, bytes from its start
+    content     what a drive that is in no use seems to hold: "" for nothing
+    located     its identify LED is on
     hours_path  where its metrics are read, "" where the server has none
-    gbps, best_gbps  the link rate that it has and the one it can do, in Gbit/s, where the server tells
-    advice   what the server says to do about `why`
-    spare    what kind of hot spare it is, in words; `spare_for` the volumes, `spare_reverts` whether it stands by again
+    spare       it is a hot spare; `dedicated`: for certain volumes only, `spare_for` their paths where they are told;
+                `spare_reverts`: it stands by again afterwards
+    told        of facts that may come from several places: where each of them came from
     """
 
     bay: str
-    serial: str
-    vendor: str
-    model: str
-    part: str
-    size: int
-    media: str
-    protocol: str
-    rpm: int | None
-    sector: int | None
-    firmware: str
-    state: str
-    health: str
-    use: str
-    content: str | None
-    led: str
-    why: str
     path: str
-    predicted: bool = False
-    unreadable: int = 0
-    spare: str = ""
+    enclosure: str = ""
     controller: str = ""
-    celsius: float | None = None
-    advice: str = ""
-    gbps: float | None = None
-    best_gbps: float | None = None
-    located: bool = False
-    hours_path: str = ""
+    present: Maybe[bool] = True
+    serial: Maybe[str] = UNKNOWN
+    wwn: Maybe[str] = UNKNOWN
+    vendor: Maybe[str] = UNKNOWN
+    model: Maybe[str] = UNKNOWN
+    part: Maybe[str] = UNKNOWN
+    size: Maybe[int] = UNKNOWN
+    media: Maybe[str] = UNKNOWN
+    protocol: Maybe[str] = UNKNOWN
+    rpm: Maybe[int] = UNKNOWN
+    sector: Maybe[int] = UNKNOWN
+    firmware: Maybe[str] = UNKNOWN
+    state: Maybe[str] = UNKNOWN
+    health: Maybe[Health] = UNKNOWN
+    rollup: Maybe[Health] = UNKNOWN
+    indicator: Maybe[str] = UNKNOWN
+    predicted: Maybe[bool] = UNKNOWN
+    media_life: Maybe[float] = UNKNOWN
+    unreadable: Maybe[tuple[Range, ...]] = UNKNOWN
+    bad_blocks: Maybe[int] = UNKNOWN
+    conditions: tuple[Condition, ...] = ()
+    content: Maybe[str] = UNKNOWN
+    uses: tuple[Use, ...] = ()
+    spare: Maybe[bool] = UNKNOWN
+    dedicated: Maybe[bool] = UNKNOWN
     spare_for: tuple[str, ...] = ()
-    spare_reverts: bool = True
+    spare_reverts: Maybe[bool] = UNKNOWN
+    celsius: Maybe[float] = UNKNOWN
+    gbps: Maybe[float] = UNKNOWN
+    best_gbps: Maybe[float] = UNKNOWN
+    slowed: Maybe[float] = UNKNOWN
+    link_losses: Maybe[int] = UNKNOWN
+    located: Maybe[bool] = UNKNOWN
+    hours_path: str = ""
+    told: dict[str, str] = field(default_factory=dict)
+
+    @property
+    def seated(self) -> bool:
+        """Whether a drive is known, or may be thought, to be there."""
+        return self.present is not False
+
+    @property
+    def durable(self) -> Maybe[str]:
+        """What tells this drive from every other one: its WWN, else serial number and model."""
+        if self.wwn is not UNKNOWN:
+            return self.wwn
+        return UNKNOWN if self.serial is UNKNOWN else f"{known(self.model, '')} {self.serial}".strip()
+
+    @property
+    def place(self) -> tuple[str, str]:
+        """Which bay it is: enclosure and label."""
+        return self.enclosure, self.bay
+
+    @property
+    def free(self) -> bool:
+        """Whether a drive is seated and nothing is known to use it."""
+        return self.present is True and not self.uses
+
+    def used_as(self, *kinds: UseKind) -> tuple[Use, ...]:
+        """Its uses of these kinds."""
+        return tuple(u for u in self.uses if u.kind in kinds)
+
+    @property
+    def stands_by(self) -> bool:
+        """A hot spare that stands by: it is one, and is a member of nothing."""
+        return bool(self.used_as(UseKind.GLOBAL_SPARE, UseKind.DEDICATED_SPARE)) and not self.used_as(
+            UseKind.MEMBER, UseKind.COPY_TARGET
+        )
+
+    def same_as(self, other: Drive) -> bool:
+        """Whether two views show one drive: by their durable names, both told."""
+        return self.durable is not UNKNOWN and self.durable == other.durable
 
 
 @dataclass(frozen=True)
 class Seat:
-    """One position of a volume: `state` is "active", "lost" or "rebuilding".
+    """A member place of a volume.
 
+    drive      the path of the bay whose drive stands there, "" where no bay of this server is known to hold it
+    bay        that bay's label, or where the drive was seated last
     stands_in  where a hot spare stands there: the bay whose drive it stands in for; else ""
+    current    of a missing member: whether its content was up to date when it went away
+    done       of a rebuilding member: bytes of its data area that are complete
     """
 
     position: int
     bay: str
-    serial: str
-    state: str
+    serial: Maybe[str]
+    state: Maybe[SeatState]
+    drive: str = ""
+    span: int = 0
     stands_in: str = ""
+    current: Maybe[bool] = UNKNOWN
+    done: Maybe[int] = UNKNOWN
 
 
 @dataclass(frozen=True)
 class Operation:
-    """Work on a volume; bytes of the member where the server tells them, else None; it may wait for other work."""
+    """Work on a volume; bytes of the member where the server tells them; it may wait for other work.
 
+    source, target  the bays that are read from and written to, by label, where the work has them
+    method          of an initialization: "foreground" or "background"
+    word            what the server calls it, for kinds that have no name here
+    """
+
+    kind: WorkKind
     volume: str
-    name: str
-    percent: float
-    done: int | None
-    total: int | None
-    waits: bool = False
+    volume_path: str = ""
+    position: Maybe[int] = UNKNOWN
+    source: Maybe[str] = UNKNOWN
+    target: Maybe[str] = UNKNOWN
+    method: Maybe[str] = UNKNOWN
+    percent: Maybe[float] = UNKNOWN
+    done: Maybe[int] = UNKNOWN
+    total: Maybe[int] = UNKNOWN
+    waits: Maybe[bool] = UNKNOWN
+    word: str = ""
+
+    @property
+    def key(self) -> tuple[str, ...]:
+        """Which work it is, from one look to the next."""
+        return self.volume_path or self.volume, self.kind, str(self.position), str(self.source), str(self.target)
 
 
 CACHE_WORDS = {
@@ -98,47 +248,75 @@ CACHE_WORDS = {
 
 @dataclass(frozen=True)
 class Volume:
-    """A volume; `margin` is None where it cannot be told, -1 when data are lost. Members span by span.
+    """A volume as its server describes it. Seats span by span, by position where `ordered`.
 
-    ordered                  whether the server tells the members' order; else they stand in the order of the bays
-    read_cache, write_cache  as `CACHE_WORDS` has them; "" where the server does not tell
-    found, found_size        whether the system's own firmware found it at the last start, and with how many bytes;
-                             None where the server does not tell
-    boots                    it is first in the boot order
+    level         canonical (`RAID5`, `SPAN`), UNKNOWN where neither `RAIDType` nor `VolumeType` tells
+    ordered       whether the server tells the members' order and their states; else the seats are those drives that
+                  it links, and more may be missing
+    start, extent where the data area begins on the members, and how long it is
+    lost          ranges of the volume that its controller can neither read nor compute
+    inconsistent  ranges of the volume in which a check found that copies or parity do not agree, not yet repaired
+    acknowledged  those of `inconsistent` that a person has seen and accepted
+    found, found_size  whether the system's own firmware found it at the last start, and with how many bytes
+    boots         it is first in the boot order
+    spares        paths of the drives that are dedicated to it
+    told          where level, seats and name came from
     """
 
     name: str
-    level: str
-    size: int
-    strip: int | None
-    rotation: str | None
-    data: str | None
-    state: str
-    health: str
-    margin: int | None
-    members: tuple[Seat, ...]
-    work: tuple[Operation, ...]
-    content: str | None
     path: str
-    etag: str | None
-    spans: int = 1
-    q: str | None = None
+    level: Maybe[str] = UNKNOWN
+    size: Maybe[int] = UNKNOWN
+    controller: str = ""
+    strip: Maybe[int] = UNKNOWN
+    rotation: str | None = None
+    data: str | None = None
     q_place: str | None = None
     q_exponent: str | None = None
+    spans: int = 1
     copies: int = 1
+    state: Maybe[str] = UNKNOWN
+    health: Maybe[Health] = UNKNOWN
+    rollup: Maybe[Health] = UNKNOWN
+    seats: tuple[Seat, ...] = ()
+    work: tuple[Operation, ...] = ()
+    content: Maybe[str] = UNKNOWN
+    etag: str | None = None
     ordered: bool = True
-    controller: str = ""
-    lost: tuple[tuple[int, int], ...] = ()
-    read_cache: str = ""
-    write_cache: str = ""
-    found: bool | None = None
-    found_size: int | None = None
-    boots: bool = False
+    start: Maybe[int] = UNKNOWN
+    extent: Maybe[int] = UNKNOWN
+    lost: tuple[Range, ...] = ()
+    inconsistent: tuple[Range, ...] = ()
+    acknowledged: tuple[Range, ...] = ()
+    conditions: tuple[Condition, ...] = ()
+    read_cache: Maybe[str] = UNKNOWN
+    write_cache: Maybe[str] = UNKNOWN
+    found: Maybe[bool] = UNKNOWN
+    found_size: Maybe[int] = UNKNOWN
+    boots: Maybe[bool] = UNKNOWN
+    wwn: Maybe[str] = UNKNOWN
+    sector: Maybe[int] = UNKNOWN
+    spares: tuple[str, ...] = ()
+    told: dict[str, str] = field(default_factory=dict)
 
     @property
-    def key(self) -> tuple[str, str]:
-        """Which volume it is: two controllers may have one of the same name."""
-        return self.controller, self.name
+    def key(self) -> str:
+        """Which volume it is: its path; two may have one name. A planned one has none yet."""
+        return self.path or f"{self.controller}/{self.name}"
+
+    def at(self, drive: Drive) -> tuple[Seat, ...]:
+        """The seats whose member is the drive in a bay: by the bay's path, else by its serial number."""
+        mine = tuple(s for s in self.seats if s.drive and s.drive == drive.path)
+        return mine or tuple(s for s in self.seats if not s.drive and s.serial == drive.serial)
+
+    def homes(self, drive: Drive) -> tuple[Seat, ...]:
+        """The seats whose place is this bay although another drive, or none, stands there."""
+        return tuple(
+            s
+            for s in self.seats
+            if (s.stands_in and s.stands_in == drive.bay)
+            or (s.state is SeatState.MISSING and s.bay == drive.bay and not s.drive)
+        )
 
 
 @dataclass(frozen=True)
@@ -184,104 +362,216 @@ class ForeignVolume:
 
 @dataclass(frozen=True)
 class Controller:
-    """A controller. `rates` in per cent of the drives' rate; None or "" where the server does not tell.
+    """A controller. `rates` in per cent of the drives' rate.
 
     replacement         "automatic" or "by-hand": whether a blank drive in a failed bay is taken by itself
     copy_on_prediction  whether a drive that predicts its failure is copied to a hot spare by itself
-    direct              it offers no volumes: its drives are presented one by one
+    offers_volumes      whether its storage has volumes; else its drives are presented one by one
     """
 
     id: str
-    name: str
-    serial: str
-    firmware: str
-    state: str
-    health: str
-    levels: tuple[str, ...]
     path: str = ""
-    rebuild_rate: int | None = None
-    check_rate: int | None = None
-    replacement: str = ""
-    copy_on_prediction: bool | None = None
-    direct: bool = False
+    name: Maybe[str] = UNKNOWN
+    serial: Maybe[str] = UNKNOWN
+    firmware: Maybe[str] = UNKNOWN
+    state: Maybe[str] = UNKNOWN
+    health: Maybe[Health] = UNKNOWN
+    rollup: Maybe[Health] = UNKNOWN
+    conditions: tuple[Condition, ...] = ()
+    levels: tuple[str, ...] = ()
+    rebuild_rate: Maybe[int] = UNKNOWN
+    check_rate: Maybe[int] = UNKNOWN
+    replacement: Maybe[str] = UNKNOWN
+    copy_on_prediction: Maybe[bool] = UNKNOWN
+    offers_volumes: bool = True
+
+
+class PartKind(StrEnum):
+    """Resources of a server that have a health of their own, besides drives, volumes and controllers."""
+
+    SYSTEM = "system"
+    CHASSIS = "chassis"
+    STORAGE = "storage"
+    MANAGER = "manager"
 
 
 @dataclass(frozen=True)
-class Finding:
-    """Something that needs attention: how bad ("Warning", "Critical"), where, what, what to do."""
+class Part:
+    """A part of the server, as far as its health goes."""
 
-    severity: str
-    where: str
-    what: str
-    to_do: str
+    kind: PartKind
+    name: str
+    path: str
+    state: Maybe[str] = UNKNOWN
+    health: Maybe[Health] = UNKNOWN
+    rollup: Maybe[Health] = UNKNOWN
+    conditions: tuple[Condition, ...] = ()
+
+
+@dataclass(frozen=True)
+class Gap:
+    """A resource that could not be read, and why (HTTP status; 0 where no answer came)."""
+
+    path: str
+    status: int
+    reason: str
 
 
 @dataclass(frozen=True)
 class Server:
-    """A server as it was at `time` (ISO 8601, its own clock). `panel`: rows of bay labels from the top left."""
+    """A server as it was at `time` (ISO 8601, its own clock). `panel`: rows of bay labels from the top left.
+
+    hot_swap  whether drives may be changed while it is on
+    """
 
     server: str
-    maker: str
-    model: str
-    serial: str
-    firmware: str
-    power: str
-    time: str
-    controllers: tuple[Controller, ...]
-    drives: tuple[Drive, ...]
-    volumes: tuple[Volume, ...]
-    panel: tuple[tuple[str, ...], ...]
+    maker: Maybe[str] = UNKNOWN
+    model: Maybe[str] = UNKNOWN
+    serial: Maybe[str] = UNKNOWN
+    uuid: Maybe[str] = UNKNOWN
+    firmware: Maybe[str] = UNKNOWN
+    power: Maybe[str] = UNKNOWN
+    time: str = ""
+    controllers: tuple[Controller, ...] = ()
+    drives: tuple[Drive, ...] = ()
+    volumes: tuple[Volume, ...] = ()
+    panel: tuple[tuple[str, ...], ...] = ()
     foreign: tuple[ForeignVolume, ...] = ()
-    lid_open: bool = False
-    findings: tuple[Finding, ...] = field(default=())
+    parts: tuple[Part, ...] = ()
+    gaps: tuple[Gap, ...] = ()
+    lid_open: Maybe[bool] = UNKNOWN
+    hot_swap: Maybe[bool] = UNKNOWN
+
+    @property
+    def off(self) -> bool:
+        return self.power is not UNKNOWN and self.power.lower() in ("off", "poweringon", "poweringoff")
+
+    # choosing -----------------------------------------------------------------------------------
 
     def volume(self, name: str, controller: str | None = None) -> Volume:
-        """The volume with this name, at this controller or at any. Raises ChoiceError naming those there are."""
-        found = [v for v in self.volumes if v.name == name and controller in (None, v.controller)]
-        self.one(f"volume {name}", [v.controller for v in found], [v.name for v in self.volumes], controller)
+        """The volume with this name, path or durable name, at this controller or at any.
+
+        Raises ChoiceError naming those there are, or asking which is meant.
+        """
+        here = [v for v in self.volumes if controller in (None, v.controller)]
+        found = [v for v in here if name in (v.path, v.wwn)] or [v for v in here if v.name == name]
+        self._at_controller(controller)
+        if not found:
+            listed = ", ".join(dict.fromkeys(v.name for v in self.volumes)) or "none yet"
+            where = f" at controller {controller}" if controller else ""
+            what = f"{self.server}: there is no volume {name}{where}"
+            raise ChoiceError(what=what, to_do=f"volumes here: {listed}")
+        if len(found) > 1:
+            apart = len({v.controller for v in found}) == len(found)
+            if apart:
+                listed = ", ".join(v.controller for v in found)
+                what = f"{self.server}: controllers {listed} have a volume {name} each"
+                raise ChoiceError(what=what, to_do="say which: --controller ID")
+            listed = ", ".join(v.path for v in found)
+            what = f"{self.server}: {len(found)} volumes are called {name}"
+            raise ChoiceError(what=what, to_do=f"say which, by its path: {listed}")
         return found[0]
 
-    def one(self, what: str, found: list[str], known: list[str], controller: str | None) -> None:
-        """Raise ChoiceError unless exactly one thing was found; `found` are the controllers that have it."""
+    def _at_controller(self, controller: str | None) -> None:
         ids = [c.id for c in self.controllers]
         if controller is not None and controller not in ids:
             what = f"{self.server}: there is no controller {controller}"
             raise ChoiceError(what=what, to_do=f"controllers here: {', '.join(ids)}")
-        if not found:
-            listed = ", ".join(dict.fromkeys(known)) or "none yet"
-            where = f" at controller {controller}" if controller else ""
-            kind = what.rpartition(" ")[0] or what
-            raise ChoiceError(what=f"{self.server}: there is no {what}{where}", to_do=f"{kind}s here: {listed}")
-        if len(found) > 1:
-            listed = ", ".join(found)
-            what = f"{self.server}: controllers {listed} have a {what} each"
-            raise ChoiceError(what=what, to_do="say which: --controller ID")
 
     def controller(self, name: str | None) -> Controller:
         """The controller with this id, or the only one. Raises ChoiceError naming those there are."""
+        self._at_controller(name)
         found = [c for c in self.controllers if name in (None, c.id)]
         if len({c.id for c in found}) > 1:
             listed = ", ".join(c.id for c in found)
             raise ChoiceError(what=f"{self.server} has controllers {listed}", to_do="say which: --controller ID")
-        self.one("controller", list({c.id for c in found}), [], name)
+        if not found:
+            raise ChoiceError(what=f"{self.server} has no controller", to_do="is its storage switched off?")
         return found[0]
 
     def foreign_volume(self, name: str, controller: str | None = None) -> ForeignVolume:
         """The foreign volume with this name. Raises ChoiceError naming those there are."""
+        self._at_controller(controller)
         found = [f for f in self.foreign if name in (f.name, f.guid) and controller in (None, f.controller)]
-        what = f"foreign volume {name}"
-        self.one(what, list(dict.fromkeys(f.controller for f in found)), [f.name for f in self.foreign], controller)
+        if not found:
+            listed = ", ".join(dict.fromkeys(f.name for f in self.foreign)) or "none yet"
+            what = f"{self.server}: there is no foreign volume {name}"
+            raise ChoiceError(what=what, to_do=f"foreign volumes here: {listed}")
+        if len(found) > 1:
+            if len({f.controller for f in found}) > 1:
+                listed = ", ".join(f.controller for f in found)
+                what = f"{self.server}: controllers {listed} have a foreign volume {name} each"
+                raise ChoiceError(what=what, to_do="say which: --controller ID")
+            what = f"{self.server}: {len(found)} foreign volumes are called {name}"
+            raise ChoiceError(what=what, to_do=f"say which, by its GUID: {', '.join(f.guid for f in found)}")
         return found[0]
 
     def drive(self, wanted: str) -> Drive:
-        """The bay with this label, or the one whose drive has this serial number. Raises ChoiceError."""
-        found = [d for d in self.drives if d.serial and d.serial == wanted]
-        return found[0] if found else self.bay(wanted)
+        """The drive with this serial number, durable name or path, or the bay with this label.
+
+        A label that stands in several enclosures is not taken silently; neither is a name that is a serial number and
+        another bay's label. Raises ChoiceError.
+        """
+        exact = [d for d in self.drives if d.path == wanted or f"{d.enclosure}/{d.bay}" == wanted]
+        named = exact or [d for d in self.drives if wanted in (d.serial, d.wwn)]
+        labelled = [] if exact else [d for d in self.drives if d.bay == wanted]
+        found = {d.path: d for d in (*named, *labelled)}
+        if len(found) > 1:
+            listed = "; ".join(f"{d.enclosure}/{d.bay} ({_told(d)})" for d in found.values())
+            what = f"{self.server}: {wanted} names {len(found)} bays or drives"
+            raise ChoiceError(what=what, to_do=f"say which, by enclosure and bay, serial number or path: {listed}")
+        if not found:
+            labels = ", ".join(d.bay for d in self.drives)
+            raise ChoiceError(what=f"{self.server}: there is no bay {wanted}", to_do=f"bays here: {labels}")
+        return next(iter(found.values()))
 
     def bay(self, label: str) -> Drive:
-        """The bay with this label. Raises ChoiceError naming those there are."""
-        for drive in self.drives:
-            if drive.bay == label:
-                return drive
-        known = ", ".join(d.bay for d in self.drives)
-        raise ChoiceError(what=f"{self.server}: there is no bay {label}", to_do=f"bays here: {known}")
+        """The bay with this label or path. Raises ChoiceError naming those there are."""
+        return self.drive(label)
+
+    def at_place(self, enclosure: str, label: str) -> Drive | None:
+        """The bay at a place; None where the server lists none there (some list only bays with a drive)."""
+        return next((d for d in self.drives if d.place == (enclosure, label)), None)
+
+    def seated_at(self, seat: Seat) -> Drive | None:
+        """The drive that stands at a seat, where one of this server's bays holds it."""
+        if seat.drive:
+            return next((d for d in self.drives if d.path == seat.drive), None)
+        return next((d for d in self.drives if d.seated and d.serial == seat.serial), None)
+
+    def mates(self, volume: Volume) -> tuple[Drive, ...]:
+        """The drives of a volume's active members."""
+        found = [self.seated_at(s) for s in volume.seats if s.state is SeatState.ACTIVE]
+        return tuple(d for d in found if d)
+
+    def volume_at(self, path: str) -> Volume | None:
+        """The volume with this path."""
+        return next((v for v in self.volumes if v.path == path), None)
+
+
+def _told(d: Drive) -> str:
+    """What tells a bay from another one of its label."""
+    if not d.seated:
+        return "empty"
+    return d.path if d.serial is UNKNOWN else f"serial {d.serial}"
+
+
+def uses_of(drive: Drive, volumes: Sequence[Volume]) -> tuple[Use, ...]:
+    """What a drive is used for, from the volumes' seats and its own word on being a spare."""
+    found: list[Use] = []
+    for v in volumes:
+        for seat in v.at(drive) if drive.seated else ():
+            kind = UseKind.FORMER_MEMBER if seat.state is SeatState.MISSING else UseKind.MEMBER
+            found.append(Use(kind, v.name, v.path, seat.position if v.ordered else UNKNOWN))
+        for seat in v.homes(drive) if drive.seated else ():
+            if seat.stands_in and not v.at(drive):
+                found.append(Use(UseKind.STOOD_IN_FOR, v.name, v.path, seat.position, seat.bay))
+        for work in v.work:
+            if work.kind is WorkKind.COPY and work.target == drive.bay and not v.at(drive):
+                found.append(Use(UseKind.COPY_TARGET, v.name, v.path, work.position))
+    if drive.spare is True:
+        serves = [v for v in volumes if v.path in drive.spare_for or drive.path in v.spares]
+        found += [Use(UseKind.DEDICATED_SPARE, v.name, v.path) for v in serves]
+        if not serves:
+            found.append(Use(UseKind.DEDICATED_SPARE if drive.dedicated is True else UseKind.GLOBAL_SPARE))
+    return tuple(found)

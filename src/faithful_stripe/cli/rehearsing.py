@@ -1,0 +1,173 @@
+"""The stage of a rehearsal: a copy of a server on which commands run, hands act, and time passes."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+
+from ..bench.bench import Bench
+from ..core.errors import StripeError
+from ..core.server.assess import State
+from ..core.server.fitness import Candidate, judge
+from ..core.server.unknown import known
+from ..core.units import chance
+from ..redfish.target import connect
+from ..work.survey import judged, survey
+from ..work.swap import Options, Swap, begin
+from ..work.swap import run as guide
+from .telling import told_words
+from .trouble import trouble_words
+from .words import margin_line, works_words
+
+HOUR = 3600.0
+MOST_HOURS = 24 * 30
+"""Of bench time that a rehearsal waits for work to end."""
+
+
+@dataclass(frozen=True)
+class Done:
+    """How a command ended: its exit status, and the last line that it said."""
+
+    status: int
+    says: str
+
+
+@dataclass(frozen=True)
+class Step:
+    """The copy after one step: volumes by their name.
+
+    lost    volumes that the step has made worse than the plan found them: offline, with bytes lost, or gone
+    passed  seconds of bench time until its work was done
+    """
+
+    line: int
+    command: str
+    done: Done | None
+    margins: dict[str, int]
+    states: dict[str, str]
+    words: dict[str, str]
+    lost: tuple[str, ...]
+    passed: float = 0.0
+
+    @property
+    def says(self) -> str:
+        return self.done.says if self.done else ""
+
+
+BAD = (State.OFFLINE.value, State.LOST.value)
+
+
+@contextmanager
+def memory_of_its_own(scratch: Path) -> Iterator[None]:
+    """What is remembered of servers stays out of a rehearsal, and a rehearsal out of it."""
+    before = os.environ.get("XDG_STATE_HOME")
+    os.environ["XDG_STATE_HOME"] = str(scratch / "memory")
+    try:
+        yield
+    finally:
+        if before is None:
+            del os.environ["XDG_STATE_HOME"]
+        else:
+            os.environ["XDG_STATE_HOME"] = before
+
+
+def run(copy: Path, words: list[str]) -> Done:
+    """Run a command on the copy."""
+    command = [sys.executable, "-m", "faithful_stripe", "--at", str(copy), *words]
+    done = subprocess.run(command, capture_output=True, text=True, check=False, stdin=subprocess.DEVNULL)
+    text = done.stderr if done.returncode == 1 else done.stdout
+    last = text.strip().splitlines()[-1] if text.strip() else ""
+    return Done(done.returncode, last.removeprefix("fstripe: "))
+
+
+def look(
+    copy: Path, line: int, words: list[str], done: Done | None, passed: float = 0.0, first: Step | None = None
+) -> Step:
+    """The copy as it is now, beside how the plan found it."""
+    with connect(str(copy)) as client:
+        found = judged(client, survey(client))
+    volumes = list(found.volumes.values())
+    states = {j.volume.name: j.state.value for j in volumes}
+    told = {}
+    for j in volumes:
+        work = works_words(j.volume.work)
+        told[j.volume.name] = f"{j.state.value}, {margin_line(j)}" + (f", {work}" if work else "")
+        if j.exposure:
+            told[j.volume.name] += f", chance of losing data {chance(j.exposure.chance)}"
+    lost: list[str] = []
+    if first is not None:
+        lost = [n for n, s in states.items() if s in BAD and first.states.get(n) not in BAD]
+        lost += [n for n in first.states if n not in states]
+    margins = {j.volume.name: j.margin for j in volumes}
+    return Step(line, " ".join(words), done, margins, states, told, tuple(lost), passed)
+
+
+def let_work_end(copy: Path) -> float:
+    """Let the copy's time pass until no work is left; how long that took, in seconds of its clock."""
+    passed = 0.0
+    with Bench(copy).session() as session:
+        while any(c.memory.jobs for c in session.controllers.values()) and passed < MOST_HOURS * HOUR:
+            session.advance(HOUR)
+            passed += HOUR
+    return passed
+
+
+def swap_whole(copy: Path, words: list[str]) -> Done:
+    """A whole swap, with hands that do as they are told and take a fitting drive of the cupboard."""
+    wanted = [w for w in words[1:] if not w.startswith("-")]
+    if len(wanted) != 1:
+        return Done(2, "swap in a plan needs one bay or serial number")
+    try:
+        with connect(str(copy)) as client:
+            under_way, _costs = begin(client, wanted[0], "--now" in words)
+            last = ""
+            for told in guide(client, under_way, Options(overwrite=True), _Hands(copy, under_way)):
+                what, to_do = told_words(told)
+                last = what
+                if told.kind == "alarm":
+                    return Done(1, f"{what}; {to_do}")
+            return Done(0, last)
+    except StripeError as trouble:
+        what, to_do = trouble_words(trouble)
+        return Done(1, f"{what}; {to_do}" if to_do else what)
+
+
+class _Hands:
+    """What a technician does at each pause of the guide: takes the old drive out, seats a new one, waits."""
+
+    def __init__(self, copy: Path, swap: Swap) -> None:
+        self.copy, self.swap = copy, swap
+
+    def __call__(self, _seconds: float) -> None:
+        with Bench(self.copy).session() as session:
+            there = session.state.in_bay(self.swap.bay)
+            if self.swap.stage == "remove" and there:
+                if not session.state.server["hot_swap"] and session.state.power:
+                    session.shut_down()
+                session.pull(self.swap.bay)
+            elif self.swap.stage == "seat" and there is None:
+                needs = self.swap.needs
+                for drive in sorted(session.state.drives.values(), key=lambda d: d.size):
+                    offered = Candidate(
+                        serial=drive.serial, size=drive.size, media=drive.media, protocol=drive.protocol,
+                        sector=drive.sector, failed=bool(drive.fault), predicted=drive.predicted,
+                    )  # fmt: skip
+                    if drive.bay is None and drive.place == "stock" and not judge(needs, offered).cannot:
+                        session.seat(self.swap.bay, drive.serial)
+                        return
+                size = known(needs.size, needs.least)
+                raise NoDrive(bay=self.swap.bay, size=size)
+            elif self.swap.stage == "seat" and not session.state.power:
+                session.power_on()
+            else:
+                session.advance(HOUR)
+
+
+class NoDrive(StripeError):
+    template = "no drive of the cupboard fits bay {bay}: {size} bytes are needed"
+    remedy = "put one into the stock list (--stock)"

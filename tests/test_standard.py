@@ -1,0 +1,157 @@
+"""Standard-only servers over https, as a technician meets them: what is not told is never taken for good."""
+
+import copy
+
+import httpx
+import pytest
+
+from faithful_stripe.core.server.assess import assess
+from faithful_stripe.redfish.client import Client
+from faithful_stripe.redfish.reading import read_server
+from faithful_stripe.work.stock import COLUMNS
+
+from .standard import CHASSIS, ROOT, STORAGE, SYSTEM, TB4, VOLUME, at_https, collection, drive_path, ref, tree
+
+
+@pytest.fixture
+def on(fstripe, tmp_path):
+    """Runs a command against a tree."""
+
+    def run(made, *words, **more):
+        with at_https(made, tmp_path / "tls") as at:
+            return fstripe(*at, *words, **more)
+
+    return run
+
+
+def judged(made):
+    with Client("plain", httpx.Client(transport=httpx.WSGITransport(made), base_url="http://plain")) as client:
+        return assess(read_server(client))
+
+
+@pytest.mark.parametrize(
+    "more",
+    [
+        {}, {"level": ("VolumeType", "StripedWithParity")}, {"linked": "volume"}, {"linked": "drive"},
+        {"name": "Pool of disks"}, {"level": ("VolumeType", "StripedWithParity"), "linked": "drive"},
+    ],
+)  # fmt: skip
+def test_no_survivor_comes_out_before_the_one_that_is_offline(on, more):
+    made = tree(bad={2}, health="Warning", **more)
+    for survivor in ("0", "SN1", "3"):
+        no = on(made, "swap", survivor)
+        assert no.status == 1 and "out now loses volume" in no.err, no.err
+        assert "replace bay 2 (SN2): fstripe swap 2" in no.err
+    assert not made.sent
+    told = on(made, "survey")
+    assert told.status == 3 and "degraded, margin 0" in told.out and "Nothing needs attention" not in told.out
+    assert "missing: member 2 (bay 2, SN2)" in told.out
+
+
+def test_a_member_that_nobody_links_any_more_holds_the_others(on):
+    no = on(tree(members=3, size=3 * TB4, health="Warning"), "swap", "1")
+    assert no.status == 1 and "does not tell that volume data survives without bay 1 (SN1)" in no.err
+    assert "look at the server's own console" in no.err
+
+
+def test_a_healthy_member_comes_out_only_after_it_was_said_what_that_costs(on):
+    made = tree()
+    no = on(made, "swap", "1", stdin="\n")
+    assert no.status == 1 and "the margin of data falls from 1 to 0: no further failure is survived" in no.err
+    assert "bay 1 (SN1) is healthy: nothing says that it must be replaced" in no.err and "nothing was changed" in no.err
+    assert not made.sent  # no LED, nothing
+
+
+def test_two_bays_of_one_label_and_two_volumes_of_one_name_are_asked_for(on, tmp_path):
+    made = tree()
+    (tmp_path / "stock.csv").write_text(",".join(COLUMNS) + "\n")
+    made[drive_path(4)]["PhysicalLocation"]["PartLocation"]["ServiceLabel"] = "1"
+    made[drive_path(4)]["Links"]["Chassis"] = ref(f"{ROOT}/Chassis/shelf")
+    made.pages[f"{ROOT}/Chassis/shelf"] = {"@odata.id": f"{ROOT}/Chassis/shelf", "Id": "shelf"}
+    for words in (("swap", "1"), ("locate", "1"), ("spare", "add", "1"), ("stock", "match", "1")):
+        no = on(made, *words)
+        assert no.status == 1 and "1 names 2 bays" in no.err, (words, no.err)
+        assert "box/1 (serial SN1); shelf/1 (serial SN4)" in no.err
+    assert not made.sent
+    assert on(made, "locate", "shelf/1").status in (0, 1) and made.sent[0][1] == drive_path(4)
+    twice = copy.deepcopy(made[VOLUME]) | {"@odata.id": f"{VOLUME}1", "Id": "11"}
+    made.pages[f"{VOLUME}1"] = twice
+    made.pages[f"{STORAGE}/Volumes"] = collection(f"{STORAGE}/Volumes", [VOLUME, f"{VOLUME}1"])
+    for words in (("volume", "show", "data"), ("volume", "remove", "data"), ("volume", "check", "data")):
+        no = on(made, *words)
+        assert no.status == 1 and "2 volumes are called data" in no.err and f"{VOLUME}, {VOLUME}1" in no.err
+    assert f"volume data ({VOLUME})" not in on(made, "survey").out  # both are well: neither is in the findings
+
+
+TROUBLES = {
+    "controller, older list": lambda t: t[STORAGE]["StorageControllers"][0].update(Status={"Health": "Warning"}),
+    "storage": lambda t: t[STORAGE].update(Status={"Health": "Critical"}),
+    "system": lambda t: t[SYSTEM].update(Status={"Health": "Warning"}),
+    "chassis": lambda t: t[CHASSIS].update(Status={"Health": "Critical"}),
+    "a roll-up alone": lambda t: t[STORAGE].update(Status={"Health": "OK", "HealthRollup": "Warning"}),
+    "a roll-up without a health": lambda t: t[SYSTEM].update(Status={"HealthRollup": "Critical"}),
+    "a volume's roll-up alone": lambda t: t[VOLUME].update(Status={"State": "Enabled", "HealthRollup": "Critical"}),
+    "a volume that is offline, health null": lambda t: t[VOLUME].update(
+        Status={"State": "UnavailableOffline", "Health": None}
+    ),
+    "a volume that tells no health": lambda t: t[VOLUME].update(Status={"State": "Enabled"}),
+    "a volume without a status": lambda t: t[VOLUME].pop("Status"),
+    "a drive that is offline, health null": lambda t: t[drive_path(4)].update(
+        Status={"State": "UnavailableOffline", "Health": None}
+    ),
+    "an indicator": lambda t: t[drive_path(4)].update(StatusIndicator="Fail"),
+    "used-up media life": lambda t: t[drive_path(0)].update(PredictedMediaLifeLeftPercent=0),
+    "a predicted failure": lambda t: t[drive_path(4)].update(FailurePredicted=True),
+    "a drive that tells nothing of itself but its serial number": lambda t: t[drive_path(4)].pop("Status"),
+    "a second system": lambda t: t.pages.update({
+        f"{ROOT}/Systems": collection(f"{ROOT}/Systems", [SYSTEM, f"{ROOT}/Systems/2"]),
+        f"{ROOT}/Systems/2": {"@odata.id": f"{ROOT}/Systems/2", "Id": "2", "Status": {"Health": "Critical"}},
+    }),
+    "a drive that only the chassis lists": lambda t: t.pages.update({
+        CHASSIS: t[CHASSIS] | {"Links": {"Drives": [ref("/other")]}},
+        "/other": t[drive_path(4)] | {"@odata.id": "/other", "SerialNumber": "X",
+                                      "Status": {"State": "Enabled", "Health": "Critical"}},
+    }),
+    "a volume that cannot be read": lambda t: t.pages.update({VOLUME: 500}),
+    "a drive that cannot be read": lambda t: t.pages.update({drive_path(2): 404}),
+    "a chassis that is forbidden": lambda t: t.pages.update({CHASSIS: 403}),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("trouble", TROUBLES)
+def test_nothing_needs_attention_never_stands_beside(trouble):
+    assert judged(tree()).findings == ()
+    made = tree()
+    TROUBLES[trouble](made)
+    assert judged(made).findings, trouble
+
+
+def test_the_screen_says_the_same(on):
+    made = tree()
+    TROUBLES["a roll-up alone"](made)
+    told = on(made, "survey")
+    assert (
+        told.status == 3 and "storage A: its roll-up says Warning, and no part of it that was read says why" in told.out
+    )
+    assert on(tree(), "survey").status == 0 and "Nothing needs attention" in on(tree(), "survey").out
+
+
+def test_a_plain_disk_controller_is_no_warning():
+    made = tree()
+    del made[STORAGE]["Volumes"]
+    assert judged(made).findings == ()
+    made[STORAGE]["StorageControllers"][0]["SupportedRAIDTypes"] = ["RAID0", "RAID1"]
+    assert [f.code.value for f in judged(made).findings] == ["controller-direct"]
+
+
+@pytest.mark.parametrize("spoilt", [None, "", 7, -1, True, [], {}, "Fine", [None], {"@odata.id": 3}, 1e400, "\x1b[31m"])
+def test_a_property_of_the_wrong_kind_stops_nothing(spoilt):
+    """Every property of every resource in turn: no traceback, and no margin that was not there before."""
+    sound = judged(tree()).volumes[VOLUME].margin
+    for path, body in tree().pages.items():
+        for key in body if isinstance(body, dict) else ():
+            made = tree()
+            made[path][key] = spoilt
+            found = judged(made) if (path, key) != (ROOT, "Systems") else None
+            margins = [j.margin for j in found.volumes.values()] if found else []
+            assert all(m <= sound for m in margins), (path, key)
