@@ -114,6 +114,8 @@ TROUBLES = {
     }),
     "a volume that cannot be read": lambda t: t.pages.update({VOLUME: 500}),
     "a drive that cannot be read": lambda t: t.pages.update({drive_path(2): 404}),
+    "no storage at all": lambda t: t.pages.update({f"{SYSTEM}/Storage": collection(f"{SYSTEM}/Storage", [])}),
+    "volumes that cannot be listed": lambda t: t.pages.update({f"{STORAGE}/Volumes": 501}),
     "a chassis that is forbidden": lambda t: t.pages.update({CHASSIS: 403}),
 }  # fmt: skip
 
@@ -124,6 +126,25 @@ def test_nothing_needs_attention_never_stands_beside(trouble):
     made = tree()
     TROUBLES[trouble](made)
     assert judged(made).findings, trouble
+
+
+def test_what_uses_a_drive_is_not_known_where_volumes_cannot_be_read(on):
+    made = tree(linked="volume")
+    made.pages[f"{STORAGE}/Volumes"] = 501
+    for words in (("swap", "2"), ("spare", "add", "2"), ("volume", "add", "x", "--level", "RAID1", "--bays", "1,2")):
+        no = on(made, *words)
+        assert no.status == 1 and "not known" in no.err and "could not be read" in no.err, no.err
+    told = on(made, "watch", "--once")
+    assert told.status == 3 and "not all volumes could be read" in told.out
+    one = tree(linked="drive")
+    one.pages[VOLUME] = 404
+    assert on(one, "swap", "2").status == 1 and not (made.sent or one.sent)
+
+
+def test_a_free_drive_whose_content_is_not_told_is_taken_out_only_when_agreed(on):
+    made = tree()
+    no = on(made, "swap", "4")
+    assert no.status == 1 and "bay 4 (SN4) is in no volume; what it holds: not known" in no.err and not made.sent
 
 
 def test_the_screen_says_the_same(on):

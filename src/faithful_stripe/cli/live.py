@@ -62,6 +62,8 @@ def unfinished_line(snapshot: Snapshot) -> str:
 def closing_line(snapshot: Snapshot) -> str:
     """What there is to say when no work is left."""
     seen = snapshot.judged.server
+    if not snapshot.judged.all_read:
+        return "not all volumes could be read: what they do is not known"
     if not snapshot.volumes:
         return "no work is running; there are no volumes"
     if snapshot.healthy:

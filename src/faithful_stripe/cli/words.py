@@ -111,6 +111,7 @@ def use_words(d: Drive) -> str:
         for u in d.used_as(kind):
             by_position.setdefault("" if u.position is UNKNOWN else f" {u.position}", []).append(u.volume)
         texts += [words.format(at=at, names=", ".join(names)) for at, names in by_position.items()]
+    texts += ["not known: volumes could not be read"] if d.used_as(UseKind.NOT_KNOWN) else []
     texts += [f"bay {u.bay} stands in for it" for u in d.used_as(UseKind.STOOD_IN_FOR)]
     spare = spare_words(d)
     if spare:
@@ -140,6 +141,8 @@ def short_use(d: Drive) -> str:
         return "hot spare"
     if d.used_as(UseKind.COPY_TARGET):
         return "copied onto"
+    if d.used_as(UseKind.NOT_KNOWN):
+        return "not known"
     return "stood in for" if d.uses else "free" if d.present is True else "?"
 
 
@@ -247,6 +250,14 @@ def _rebuilding(seen: Server, f: Finding) -> str:
     return f"{_degraded(seen, f)}; {listed}"
 
 
+def _not_known(seen: Server, f: Finding) -> str:
+    j: Judged = f.facts["judged"]
+    if j.doubtful:
+        listed = ", ".join(seat_words(s) for s in j.doubtful)
+        return f"too little is known of member {listed} to count on it; {margin_line(j)}"
+    return f"the server does not tell its health; {margin_line(j)}"
+
+
 def _unfinished(seen: Server, f: Finding) -> str:
     seat: Seat = f.facts["seat"]
     done = "" if seat.done is UNKNOWN else f" at {size(seat.done)}"
@@ -318,7 +329,7 @@ FINDINGS: dict[Code, Callable[[Server, Finding], str]] = {
         f"{said(f.facts['judged'].volume.health, 'not well')}, says the server, and not why; "
         f"{margin_line(f.facts['judged'])}"
     ),
-    Code.VOLUME_NOT_KNOWN: lambda s, f: f"the server does not tell its health; {margin_line(f.facts['judged'])}",
+    Code.VOLUME_NOT_KNOWN: _not_known,
     Code.VOLUME_REBUILDING: _rebuilding,
     Code.VOLUME_INITIALIZING: _initializing,
     Code.DRIVE_FAILED: lambda s, f: _drive_state(f.facts["drive"]),
@@ -343,6 +354,7 @@ FINDINGS: dict[Code, Callable[[Server, Finding], str]] = {
     Code.ROLLUP_UNEXPLAINED: lambda s, f: (
         f"its roll-up says {f.severity}, and no part of it that was read says why"
     ),
+    Code.NO_STORAGE: lambda s, f: "it tells of no storage: nothing of what it holds is known",
     Code.SERVER_OFF: lambda s, f: "the server is off; what follows is what was known last",
     Code.LID_OPEN: _lid,
     Code.CONTROLLER_DIRECT: lambda s, f: "offers no volumes: its drives are presented one by one",
@@ -484,6 +496,9 @@ REFUSALS: dict[Because, Callable[[dict[str, Any]], str]] = {
         f"the server does not tell that volume {x['volume'].name} survives without {bay_words(x['drive'])}: what is "
         "not known to be redundant is not"
     ),
+    Because.USE_NOT_KNOWN: lambda x: (
+        f"what {bay_words(x['drive'])} is used for is not known: volumes could not be read, or no storage owns it"
+    ),
     Because.BEING_COPIED: lambda x: (
         f"the data of bay {x['drive'].bay} are being copied off it ({x['volume'].name}: {percent(x['work'])})"
     ),
@@ -502,6 +517,9 @@ def cost_words(cost: Cost) -> str:
         return f"the margin of {x['volume'].name} falls from {x['before']} to {x['after']}: {left}"
     if cost.code is Costs.HEALTHY_DRIVE:
         return f"{bay_words(x['drive'])} is healthy: nothing says that it must be replaced"
+    if cost.code is Costs.HOLDS_DATA:
+        content = x["drive"].content
+        return f"{bay_words(x['drive'])} is in no volume; what it holds: {holds_words(content, 'nothing')}"
     if cost.code is Costs.WORK_STOPS:
         return f"{x['volume'].name}: {work_words(x['work'])} ({percent(x['work'])}) stops"
     if cost.code is Costs.SPARE_LESS:

@@ -23,6 +23,8 @@ from ..core.server.model import (
     Seat,
     SeatState,
     Server,
+    Use,
+    UseKind,
     Volume,
     WorkKind,
     uses_of,
@@ -114,6 +116,13 @@ def read_server(client: Client) -> Server:
     return _server(found, system)
 
 
+def _uses(d: Drive, volumes: Sequence[Volume], unread: set[str]) -> tuple[Use, ...]:
+    """What a drive is used for; where volumes of its storage could not be read, that is not known."""
+    uses = uses_of(d, volumes)
+    member = any(u.kind is UseKind.MEMBER for u in uses)
+    return (*uses, Use(UseKind.NOT_KNOWN)) if d.seated and d.controller in unread and not member else uses
+
+
 def _first(found: Found) -> Body:
     """The system that the server is named after: the first one with storage, else the first."""
     return next((s for s in found.systems if link(s, "Storage")), next(iter(found.systems), {}))
@@ -143,10 +152,14 @@ def _server(found: Found, system: Body) -> Server:
     owner: dict[str, str] = {}
     foreign: list[ForeignVolume] = []
     told: list[tuple[Body, Volume]] = []
+    unread = {""}  # drives that no storage owns: what uses them is not known either
     for storage in found.storages:
         name = names[path_of(storage)]
-        controllers += _controllers(found, storage, name)
+        missed = len(found.gaps)
         mine = [(b, _volume(b, name)) for b in found.members(link(storage, "Volumes"))]
+        whole = len(found.gaps) == missed
+        unread |= set() if whole else {name}
+        controllers += [replace(c, volumes_read=whole) for c in _controllers(found, storage, name)]
         told += mine
         volumes += [v for _b, v in mine]
         for path in links(storage, "Drives"):
@@ -168,7 +181,7 @@ def _server(found: Found, system: Body) -> Server:
         power=text(system, "PowerState"),
         time=str(known(text(found.manager, "DateTime"), "")),
         controllers=tuple(controllers),
-        drives=tuple(replace(d, uses=uses_of(d, joined)) for d in _with_spares(drives, joined)),
+        drives=tuple(replace(d, uses=_uses(d, joined, unread)) for d in _with_spares(drives, joined)),
         volumes=joined,
         panel=_panel(found, drives),
         foreign=tuple(foreign),
@@ -305,6 +318,7 @@ def _drive(body: Body, path: str, controller: str, found: Found) -> Drive:
         slowed=number(own, "SlowedBy"),
         link_losses=whole(own, "LinkLossesPerDay"),
         located=_located(body),
+        volumes=links(body, "Links", "Volumes"),
         hours_path=link(body, "Metrics"),
     )
 
@@ -323,7 +337,7 @@ def _located(body: Body) -> Maybe[bool]:
     if now is not UNKNOWN:
         return now
     older = text(body, "IndicatorLED")
-    return UNKNOWN if older is UNKNOWN or older == "Unknown" else older in ("Blinking", "Lit")
+    return UNKNOWN if older is UNKNOWN or older in ("Unknown", "Lit") else older == "Blinking"
 
 
 def _with_spares(drives: Sequence[Drive], volumes: Sequence[Volume]) -> list[Drive]:

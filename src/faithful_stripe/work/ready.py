@@ -22,7 +22,9 @@ from ..core.server.unknown import UNKNOWN, known
 from ..core.source import Window
 from ..core.units import decimal_size
 from ..media.image import ImageFile, MediaError
-from ..redfish.client import Body, Client
+from ..redfish.client import Body, Client, RedfishError
+from ..redfish.plain import links
+from ..redfish.reading import FATAL
 from .errors import WorkError
 from .firmware import AttributeView, Firmware, firmware
 from .remembered import asked
@@ -61,7 +63,15 @@ def ready(client: Client, wanted: Wanted) -> list[Check]:
     system = find(client).system
     found = judged(client, seen)
     checks = [*_power(seen)]
-    devices = [client.get(d["@odata.id"]) for d in system.get("PCIeDevices") or []]
+    devices, unread = [], []
+    for path in links(system, "PCIeDevices"):
+        try:
+            devices.append(client.get(path))
+        except RedfishError as reason:
+            if reason.facts["status"] in FATAL:
+                raise
+            unread.append(Check("warn", "PCIe devices", f"{path}: {reason.what}", "look at its setup screens"))
+    checks += unread
     try:
         settings = firmware(client, wanted.roles)
         checks += [*_settings(settings), *_pending(settings), *_fallen(settings)]

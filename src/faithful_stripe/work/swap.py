@@ -527,4 +527,7 @@ def _finish(client: Client, swap: Swap, options: Options, seeing: Seeing) -> Ite
 
 def hurts(costs: tuple[Cost, ...]) -> bool:
     """Whether a person must agree to what an allowed act costs."""
-    return any(c.code in (Costs.MARGIN_FALLS, Costs.HEALTHY_DRIVE, Costs.WORK_STOPS, Costs.SPARE_LESS) for c in costs)
+    return any(
+        c.code in (Costs.MARGIN_FALLS, Costs.HEALTHY_DRIVE, Costs.WORK_STOPS, Costs.SPARE_LESS, Costs.HOLDS_DATA)
+        for c in costs
+    )

@@ -56,7 +56,7 @@ class Snapshot:
 
     @property
     def healthy(self) -> bool:
-        return all(j.state is State.OK for j in self.judged.volumes.values())
+        return self.judged.all_read and all(j.state is State.OK for j in self.judged.volumes.values())
 
     @property
     def drives(self) -> tuple[Drive, ...]:

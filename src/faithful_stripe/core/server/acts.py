@@ -37,6 +37,7 @@ class Because(StrEnum):
     LOSES_VOLUME = "loses-volume"
     LOSES_RANGES = "loses-ranges"
     NEEDED_TO_RETURN = "needed-to-return"
+    USE_NOT_KNOWN = "use-not-known"
     REDUNDANCY_NOT_KNOWN = "redundancy-not-known"
     BEING_COPIED = "being-copied"
     COPY_FIRST = "copy-first"
@@ -51,6 +52,7 @@ class Costs(StrEnum):
 
     MARGIN_FALLS = "margin-falls"
     WORK_STOPS = "work-stops"
+    HOLDS_DATA = "holds-data"
     SPARE_LESS = "spare-less"
     HEALTHY_DRIVE = "healthy-drive"
     POWER_OFF_FIRST = "power-off-first"
@@ -134,6 +136,8 @@ def may(act: Act, server: Server) -> Allowed | Refused:
 
 def _take_out(server: Server, act: TakeOut) -> Allowed | Refused:
     drive, costs = act.drive, list[Cost]()
+    if drive.used_as(UseKind.NOT_KNOWN):
+        return Refused(Because.USE_NOT_KNOWN, {"drive": drive}, Step(StepCode.LOOK, of_drive(drive)))
     for v in server.volumes:
         mine = members_at(v, drive)
         refusal = _moving(v, drive) or (_hurts(server, v, drive, mine) if mine else None)
@@ -146,6 +150,8 @@ def _take_out(server: Server, act: TakeOut) -> Allowed | Refused:
     first = None if act.now else _copy_first(server, drive)
     if first:
         return first
+    if drive.free and answers(drive) is Answers.YES and drive.content != "":
+        costs.append(Cost(Costs.HOLDS_DATA, {"drive": drive}))
     if drive.stands_by:
         costs.append(Cost(Costs.SPARE_LESS, {"drive": drive}))
     if server.hot_swap is False and not server.off:

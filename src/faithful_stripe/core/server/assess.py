@@ -68,7 +68,8 @@ class Judged:
     stretches  ranges of it with another margin
     certain    whether the margin is derived from what the server tells; else it counts none for want of knowing
     lost       ranges that can be neither read nor computed
-    gone       seats that do not count, `hidden`: further ones that are not listed
+    gone       seats that do not count, `hidden`: further ones that are not listed; `doubtful`: of which too little is
+               told to count on them
     """
 
     volume: Volume
@@ -80,6 +81,7 @@ class Judged:
     lost: tuple[Range, ...] = ()
     gone: tuple[Seat, ...] = ()
     hidden: int = 0
+    doubtful: tuple[Seat, ...] = ()
     exposure: Exposure | None = None
 
 
@@ -122,6 +124,11 @@ class Assessment:
     def of(self, volume: Volume) -> Judged:
         """A volume as judged."""
         return self.volumes[volume.key]
+
+    @property
+    def all_read(self) -> bool:
+        """Whether the volumes of every controller could be read."""
+        return all(c.volumes_read for c in self.server.controllers)
 
     @property
     def least_margin(self) -> int | None:
@@ -180,7 +187,8 @@ def judge_volume(server: Server, volume: Volume) -> Judged:
     return Judged(
         volume=volume, state=state, margin=-1 if away else min([whole, *readable]), whole=whole, certain=certain,
         stretches=tuple(parts), lost=tuple(lost), gone=tuple(volume.seats[i] for i in sorted(stands.gone)),
-        hidden=stands.hidden, exposure=exposure(server, volume),
+        hidden=stands.hidden, doubtful=tuple(volume.seats[i] for i in sorted(stands.doubtful)),
+        exposure=exposure(server, volume),
     )  # fmt: skip
 
 
@@ -202,6 +210,8 @@ def _machine(server: Server) -> Iterator[Finding]:
     if server.lid_open is True:
         warm = [d for d in server.drives if d.health is Health.WARNING and any("Temp" in c.kind for c in d.conditions)]
         yield Finding(Code.LID_OPEN, Health.WARNING, here, {"warm": tuple(warm)}, Step(StepCode.CLOSE_LID, here))
+    if not (server.controllers or server.drives or server.volumes):
+        yield Finding(Code.NO_STORAGE, Health.WARNING, here, step=Step(StepCode.LOOK, here))
     for c in server.controllers:
         subject = Subject("controller", c.id, c.path)
         if not c.offers_volumes and [level for level in c.levels if level != "None"]:
@@ -279,7 +289,7 @@ def _volume(server: Server, j: Judged) -> Iterator[Finding]:
     elif health_of(v) in (Health.WARNING, Health.CRITICAL) and not j.lost:
         yield Finding(Code.VOLUME_UNWELL, known(health_of(v), Health.WARNING), subject, facts,
                       Step(StepCode.LOOK, subject))  # fmt: skip
-    elif health_of(v) is UNKNOWN and not server.off:
+    elif (health_of(v) is UNKNOWN or j.doubtful) and not server.off:
         yield Finding(Code.VOLUME_NOT_KNOWN, Health.WARNING, subject, facts, Step(StepCode.LOOK, subject))
     unreadable = [s for s in weak if not any(a <= s.start and s.end <= b for a, b in open_rows)]
     if unreadable and not initializing:

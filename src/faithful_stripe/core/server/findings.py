@@ -32,6 +32,7 @@ class Code(StrEnum):
     DRIVE_SLOW = "drive-slow"
     PART_UNWELL = "part-unwell"
     ROLLUP_UNEXPLAINED = "rollup-unexplained"
+    NO_STORAGE = "no-storage"
     SERVER_OFF = "server-off"
     LID_OPEN = "lid-open"
     CONTROLLER_DIRECT = "controller-direct"

@@ -44,7 +44,7 @@ class SeatState(StrEnum):
 
 
 class UseKind(StrEnum):
-    """What a drive is used for."""
+    """What a drive is used for. NOT_KNOWN: volumes that may use it could not be read, or no storage owns it."""
 
     MEMBER = "member"
     FORMER_MEMBER = "former member"
@@ -52,6 +52,7 @@ class UseKind(StrEnum):
     COPY_TARGET = "copy target"
     GLOBAL_SPARE = "global spare"
     DEDICATED_SPARE = "dedicated spare"
+    NOT_KNOWN = "not known"
 
 
 class WorkKind(StrEnum):
@@ -105,6 +106,7 @@ class Drive:
     unreadable  ranges of the drive that cannot be read, bytes from its start
     content     what a drive that is in no use seems to hold: "" for nothing
     located     its identify LED is on
+    volumes     paths of the volumes that its own resource names
     hours_path  where its metrics are read, "" where the server has none
     spare       it is a hot spare; `dedicated`: for certain volumes only, `spare_for` their paths where they are told;
                 `spare_reverts`: it stands by again afterwards
@@ -148,6 +150,7 @@ class Drive:
     slowed: Maybe[float] = UNKNOWN
     link_losses: Maybe[int] = UNKNOWN
     located: Maybe[bool] = UNKNOWN
+    volumes: tuple[str, ...] = ()
     hours_path: str = ""
     told: dict[str, str] = field(default_factory=dict)
 
@@ -367,6 +370,7 @@ class Controller:
     replacement         "automatic" or "by-hand": whether a blank drive in a failed bay is taken by itself
     copy_on_prediction  whether a drive that predicts its failure is copied to a hot spare by itself
     offers_volumes      whether its storage has volumes; else its drives are presented one by one
+    volumes_read        whether all of them could be read
     """
 
     id: str
@@ -384,6 +388,7 @@ class Controller:
     replacement: Maybe[str] = UNKNOWN
     copy_on_prediction: Maybe[bool] = UNKNOWN
     offers_volumes: bool = True
+    volumes_read: bool = True
 
 
 class PartKind(StrEnum):
@@ -574,4 +579,6 @@ def uses_of(drive: Drive, volumes: Sequence[Volume]) -> tuple[Use, ...]:
         found += [Use(UseKind.DEDICATED_SPARE, v.name, v.path) for v in serves]
         if not serves:
             found.append(Use(UseKind.DEDICATED_SPARE if drive.dedicated is True else UseKind.GLOBAL_SPARE))
+    known_paths = {v.path for v in volumes}
+    found += [Use(UseKind.NOT_KNOWN, "", path) for path in drive.volumes if path not in known_paths]
     return tuple(found)

@@ -152,7 +152,7 @@ def standing(server: Server, volume: Volume) -> Standing:
         if seat.state in (SeatState.MISSING, SeatState.REBUILDING):
             gone.add(i)
         elif drive is None:
-            (gone if seat.drive or seat.state is UNKNOWN else set()).add(i)
+            (doubtful if seat.state is UNKNOWN else set()).add(i)  # what it is could not be read
         elif server.off:
             continue
         else:
