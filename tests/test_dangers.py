@@ -8,7 +8,7 @@ import pytest
 from faithful_stripe.bench.bench import Bench
 from faithful_stripe.core.server.assess import assess
 from faithful_stripe.redfish.target import connect
-from faithful_stripe.work import swap
+from faithful_stripe.work import swap, swapping
 from faithful_stripe.work.log import Clocks
 from faithful_stripe.work.metrics import Exposition
 from faithful_stripe.work.seeing import Tell
@@ -53,7 +53,7 @@ def guided(folder, wanted, acts, now=False):
 
     with connect(str(folder)) as client:
         under_way, costs = swap.begin(client, wanted, now)
-        return under_way, costs, list(swap.run(client, under_way, swap.Options(), hands))
+        return under_way, costs, list(swapping.run(client, under_way, swapping.Options(), hands))
 
 
 def test_bad_sectors_of_one_hold_the_other_until_they_are_repaired(fstripe, b):

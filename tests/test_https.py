@@ -12,8 +12,8 @@ import pytest
 
 from faithful_stripe.bench.bench import Bench, create
 from faithful_stripe.bench.updating import package_for
-from faithful_stripe.core.server.model import WorkKind
 from faithful_stripe.core.server.redundancy import margin_now
+from faithful_stripe.core.server.things import WorkKind
 from faithful_stripe.redfish.client import AnswerLost, Client, RedfishError
 from faithful_stripe.redfish.manners import MANNERS, Manner, lost
 from faithful_stripe.redfish.service import Service

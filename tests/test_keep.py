@@ -15,7 +15,7 @@ from faithful_stripe.core.server.assess import assess
 from faithful_stripe.redfish.client import RedfishError
 from faithful_stripe.redfish.target import connect
 from faithful_stripe.work import log as log_work
-from faithful_stripe.work import stock, swap
+from faithful_stripe.work import stock, swap, swapping
 from faithful_stripe.work.errors import WorkError
 from faithful_stripe.work.log import Entry, grouped
 from faithful_stripe.work.metrics import Exposition
@@ -148,7 +148,7 @@ def made(fstripe, small, level="RAID6", bays="1-4"):
 def told_by(folder, wanted, hands, **options):
     with connect(str(folder)) as client:
         under_way, _costs = swap.begin(client, wanted, now=True)
-        told = list(swap.run(client, under_way, swap.Options(**options), hands))
+        told = list(swapping.run(client, under_way, swapping.Options(**options), hands))
     return under_way, [(t.kind, told_words(t)[0]) for t in told]
 
 
@@ -179,8 +179,8 @@ def test_the_wrong_drive_the_wrong_size_a_sick_one_then_the_right_one(fstripe, s
         with pytest.raises(WorkError, match="no swap is under way"):
             swap.resume(client)
         hands = Hands(folder, lambda s: s.pull("4"), lambda s: s.seat("4", "S2"))
-        options = swap.Options(known={"S2": "read errors, 2026-01-05, mast hut"})
-        guiding = swap.run(client, swap.begin(client, "4")[0], options, hands)
+        options = swapping.Options(known={"S2": "read errors, 2026-01-05, mast hut"})
+        guiding = swapping.run(client, swap.begin(client, "4")[0], options, hands)
         alarm = next(told_words(t)[0] for t in guiding if t.kind == "alarm")
     assert alarm == "S2 will not do: known to have failed: read errors, 2026-01-05, mast hut"
 
@@ -238,7 +238,7 @@ def test_let_go_and_picked_up_while_the_connection_drops_and_the_server_restarts
                 raise RedfishError(what="no answer", to_do="", status=0, message_id="")
             return real(path)
 
-        looking = swap.run(client, again, swap.Options(), hands)
+        looking = swapping.run(client, again, swapping.Options(), hands)
         first = [next(looking)]
         client.get = get
         told = [(t.kind, told_words(t)[0]) for t in first + list(looking)]

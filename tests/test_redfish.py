@@ -13,7 +13,7 @@ from faithful_stripe.bench import volumes
 from faithful_stripe.bench.bench import Bench
 from faithful_stripe.bench.volumes import Wish
 from faithful_stripe.core.server.assess import assess
-from faithful_stripe.core.server.model import UseKind
+from faithful_stripe.core.server.things import UseKind
 from faithful_stripe.core.server.unknown import UNKNOWN
 from faithful_stripe.redfish import names
 from faithful_stripe.redfish.client import Client, RedfishError

@@ -16,20 +16,10 @@ from faithful_stripe.core.server.acts import Allowed, Because, Costs, Refused, T
 from faithful_stripe.core.server.assess import State, assess
 from faithful_stripe.core.server.findings import Code, StepCode
 from faithful_stripe.core.server.fitness import Candidate, Need, Why, judge
-from faithful_stripe.core.server.model import (
-    ChoiceError,
-    Drive,
-    Health,
-    Operation,
-    Seat,
-    SeatState,
-    Server,
-    Volume,
-    WorkKind,
-    uses_of,
-)
-from faithful_stripe.core.server.redundancy import margins, stretches
+from faithful_stripe.core.server.model import ChoiceError, Server, uses_of
 from faithful_stripe.core.server.risk import exposure, until_whole
+from faithful_stripe.core.server.stretches import margins, stretches
+from faithful_stripe.core.server.things import Drive, Health, Operation, Seat, SeatState, Volume, WorkKind
 from faithful_stripe.core.server.unknown import UNKNOWN, known
 from faithful_stripe.core.source import MemorySource, Unreadable
 

@@ -12,7 +12,8 @@ if TYPE_CHECKING:
 
 def finding_lines(judged: Assessment) -> list[Part]:
     """What needs attention, in words: the most dangerous first, with what to do about each."""
-    from .words import finding_words, step_words, where_words
+    from .verdicts import finding_words, step_words
+    from .words import where_words
 
     seen = judged.server
     notes = [
@@ -30,7 +31,8 @@ def finding_lines(judged: Assessment) -> list[Part]:
 
 def finding_documents(judged: Assessment) -> list[dict[str, Any]]:
     """The findings for `--json`: their codes and subjects, and the words beside them for whoever shows them."""
-    from .words import finding_words, step_words, where_words
+    from .verdicts import finding_words, step_words
+    from .words import where_words
 
     seen = judged.server
     return [

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from ..core.server.assess import Assessment, Judged
-from ..core.server.model import Drive, UseKind, Volume
+from ..core.server.things import Drive, UseKind, Volume
 from .attention import finding_documents
 from .common import plain
 from .words import spare_words, use_words, work_words

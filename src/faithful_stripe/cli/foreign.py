@@ -6,11 +6,12 @@ from typing import TYPE_CHECKING
 
 import click
 
-from .build import show_volume, volume
+from .build import volume
 from .common import confirm, confirm_options, controller_option, json_option, plain, print_json, target
+from .volume_view import show_volume
 
 if TYPE_CHECKING:
-    from ..core.server.model import ForeignVolume
+    from ..core.server.things import ForeignVolume
     from .render import Part
 
 

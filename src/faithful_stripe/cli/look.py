@@ -12,13 +12,14 @@ from typing import TYPE_CHECKING
 import click
 
 from ..core.server.fitness import sound
-from ..core.server.model import SeatState
+from ..core.server.things import SeatState
 from ..core.server.unknown import UNKNOWN, known
 from .common import ATTENTION, access_of, all_named, json_option, named, plain, print_json, target
 
 if TYPE_CHECKING:
     from ..core.server.assess import Assessment
-    from ..core.server.model import Server, Volume
+    from ..core.server.model import Server
+    from ..core.server.things import Volume
     from ..work.seeing import Told
     from ..work.watch import Snapshot
     from .render import Cell, Part

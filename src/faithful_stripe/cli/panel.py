@@ -7,14 +7,15 @@ import sys
 import textwrap
 from typing import TYPE_CHECKING
 
-from ..core.server.model import Health
 from ..core.server.redundancy import Answers, answers, health_of
+from ..core.server.things import Health
 from ..core.server.unknown import UNKNOWN, known
 from .words import said, short_use, size
 
 if TYPE_CHECKING:
     from ..core.server.assess import Assessment
-    from ..core.server.model import Drive, Server
+    from ..core.server.model import Server
+    from ..core.server.things import Drive
 
 LED_WORDS = {
     "OK": "normal",

@@ -35,7 +35,7 @@ def ready(
     Example:
       fstripe --at skerry ready --installer installer.img --drivers drivers --release 10.0.20348
     """
-    from ..work.ready import Wanted
+    from ..work.installer import Wanted
     from ..work.ready import ready as check
     from .render import Cell, Line, Table, show
 

@@ -18,8 +18,9 @@ from ..core.server.unknown import known
 from ..core.units import chance
 from ..redfish.target import connect
 from ..work.survey import judged, survey
-from ..work.swap import Options, Swap, begin
-from ..work.swap import run as guide
+from ..work.swap import Swap, begin
+from ..work.swapping import Options
+from ..work.swapping import run as guide
 from .telling import told_words
 from .trouble import trouble_words
 from .words import margin_line, works_words

@@ -10,7 +10,7 @@ from ..core.server.unknown import UNKNOWN, known
 from .common import confirm, confirm_options, controller_option, json_option, print_json, target
 
 if TYPE_CHECKING:
-    from ..core.server.model import Controller, Drive
+    from ..core.server.things import Controller, Drive
 
 
 @click.group()
@@ -45,7 +45,8 @@ def spare_add(
     from ..core.server.findings import Code
     from ..work.build import add_spare
     from ..work.survey import judged, survey
-    from .words import finding_words, said
+    from .verdicts import finding_words
+    from .words import said
 
     wanted = tuple(name.strip() for name in names.split(",") if name.strip()) if names else ()
     client = target(ctx)

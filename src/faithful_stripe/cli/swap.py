@@ -54,6 +54,7 @@ def swap(
       fstripe --at skerry swap --resume
     """
     from ..work import swap as work
+    from ..work.swapping import Options, run
 
     if (drive is None) != (again or give_up) or (again and give_up):
         raise click.UsageError("name the drive, or --resume (or --give-up) the swap that is under way")
@@ -67,7 +68,7 @@ def swap(
         _agree(under_way, costs, yes, expect_serials)
     path = stock_file(file)
     found = _cupboard(client, under_way, path, required=file is not None, where=named(ctx))
-    options = work.Options(
+    options = Options(
         detach=detach, overwrite=overwrite, known=_known(named(ctx)), stock=tuple(m.item for m in found),
         best=next((m.item for m in found if m.grade != "cannot"), None), pause=0.25 if speed > 1 else 1.5,
         advisories=advisories_from(advisories),
@@ -78,7 +79,7 @@ def swap(
             f"Swap at {under_way.server}: bay {under_way.bay}, {under_way.serial or 'empty'}, {_why(under_way)}."
         )
     try:
-        for told in work.run(client, under_way, options):
+        for told in run(client, under_way, options):
             _tell(told, as_json)
             remaining += told.kind == "check" and under_way.stage in ("finish", "over")
             alarms = alarms + 1 if told.kind == "alarm" else 0
@@ -103,7 +104,7 @@ def _agree(swap: Swap, costs: tuple[Cost, ...], yes: bool, expect_serials: str |
     """Say what taking the drive out costs; where it costs redundancy, ask for the drive's serial number."""
     from ..work.swap import hurts
     from .render import Line, show
-    from .words import cost_words
+    from .verdicts import cost_words
 
     show([Line(f"  {cost_words(c)}", "Warning") for c in costs], err=True)
     if hurts(costs):

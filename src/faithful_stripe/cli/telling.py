@@ -10,20 +10,8 @@ from ..work.advisories import Fault
 from ..work.judging import FirmwareDiffers, NoSpare, Remaining
 from ..work.seeing import Tell, Told
 from ..work.watch import Progress
-from .words import (
-    cost_words,
-    drive_name,
-    finding_words,
-    percent,
-    ranges_words,
-    reason_words,
-    refusal_words,
-    said,
-    size,
-    step_words,
-    where_words,
-    work_words,
-)
+from .verdicts import cost_words, finding_words, refusal_words, step_words
+from .words import drive_name, percent, ranges_words, reason_words, said, size, where_words, work_words
 
 Words = tuple[str, str]
 """What is so, and what to do."""

@@ -6,7 +6,8 @@ from ..core.errors import StripeError
 from ..core.server.fitness import Why
 from ..work.errors import ActRefused, Unfit
 from ..work.picking import free_bays
-from .words import bay_words, drive_words, reason_words, refusal_words, use_words
+from .verdicts import refusal_words
+from .words import bay_words, drive_words, reason_words, use_words
 
 
 def trouble_words(trouble: StripeError) -> tuple[str, str]:

@@ -54,7 +54,8 @@ def update(
     from ..work.errors import WorkError, granted
     from ..work.survey import survey
     from .render import show
-    from .words import cost_words, works_words
+    from .verdicts import cost_words
+    from .words import works_words
 
     client = target(ctx, speed)
     plan = work.plan_update(client, file, names)

@@ -6,7 +6,7 @@ import math
 from collections.abc import Iterator
 from typing import Any
 
-from ..core.server.model import Condition, Health
+from ..core.server.things import Condition, Health
 from ..core.server.unknown import UNKNOWN, Maybe
 from .names import OEM, Body
 

@@ -8,28 +8,20 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
-from typing import Any
 
-from ..core.server.model import (
-    CACHE_WORDS,
+from ..core.server.model import Server, uses_of
+from ..core.server.things import (
     Controller,
     Drive,
-    ForeignSeat,
     ForeignVolume,
     Gap,
-    Operation,
     Part,
     PartKind,
     Seat,
-    SeatState,
-    Server,
     Use,
     UseKind,
     Volume,
-    WorkKind,
-    uses_of,
 )
-from ..core.server.redundancy import OLD_TYPES
 from ..core.server.unknown import UNKNOWN, Maybe, known
 from .client import Body, Client, RedfishError
 from .plain import (
@@ -40,28 +32,17 @@ from .plain import (
     last_of,
     link,
     links,
-    number,
     ours,
     part,
     path_of,
-    ranges,
     rows,
     state,
     text,
-    texts,
-    whole,
 )
+from .readers import read_controller, read_drive, read_foreign, read_seat, read_volume
 
 FATAL = (0, 401)
 """HTTP statuses that end a reading: no answer at all, and no login."""
-
-OPERATIONS = {
-    "Rebuild": WorkKind.REBUILD, "CheckConsistency": WorkKind.CHECK, "Initialize": WorkKind.INITIALIZE,
-    "Replicate": WorkKind.COPY,
-}  # fmt: skip
-"""Work on volumes by the standard's `Operation`."""
-
-SEATS = {"active": SeatState.ACTIVE, "missing": SeatState.MISSING, "rebuilding": SeatState.REBUILDING}
 
 
 @dataclass
@@ -156,7 +137,7 @@ def _server(found: Found, system: Body) -> Server:
     for storage in found.storages:
         name = names[path_of(storage)]
         missed = len(found.gaps)
-        mine = [(b, _volume(b, name)) for b in found.members(link(storage, "Volumes"))]
+        mine = [(b, read_volume(b, name)) for b in found.members(link(storage, "Volumes"))]
         whole = len(found.gaps) == missed
         unread |= set() if whole else {name}
         controllers += [replace(c, volumes_read=whole) for c in _controllers(found, storage, name)]
@@ -165,11 +146,13 @@ def _server(found: Found, system: Body) -> Server:
         for path in links(storage, "Drives"):
             bodies[path] = found.listed.get(path) or found.get(path)
             owner[path] = name
-        foreign += [one for row in rows(ours(storage), "ForeignVolumes") if (one := _foreign(row, storage, name))]
+        foreign += [one for row in rows(ours(storage), "ForeignVolumes") if (one := read_foreign(row, storage, name))]
     for path in found.holder:
         if path not in bodies:
             bodies[path] = found.listed.get(path) or found.get(path)
-    drives = [_drive(body, path, owner.get(path, ""), found) for path, body in bodies.items() if body]
+    drives = [
+        read_drive(body, path, owner.get(path, ""), found.holder.get(path, "")) for path, body in bodies.items() if body
+    ]
     joined = tuple(_seated(body, v, drives, bodies) for body, v in told)
     return Server(
         server=str(known(text(system, "Name", "Id"), found.client.where)),
@@ -238,106 +221,10 @@ def _controllers(found: Found, storage: Body, name: str) -> list[Controller]:
     offers = bool(link(storage, "Volumes"))
     if not bodies:
         return [Controller(name, path_of(storage), offers_volumes=offers)] if links(storage, "Drives") else []
-    return [_controller(b, storage, name, offers) for b in bodies]
-
-
-def _controller(body: Body, storage: Body, name: str, offers: bool) -> Controller:
-    rates = part(body, "ControllerRates")
-    return Controller(
-        id=name,
-        path=path_of(body) or path_of(storage),
-        name=text(body, "Name", "Model"),
-        serial=text(body, "SerialNumber"),
-        firmware=text(body, "FirmwareVersion"),
-        state=state(body),
-        health=health(body),
-        rollup=health(body, "HealthRollup"),
-        conditions=conditions(body),
-        levels=texts(body, "SupportedRAIDTypes"),
-        rebuild_rate=whole(rates, "RebuildRatePercent"),
-        check_rate=whole(rates, "ConsistencyCheckRatePercent"),
-        replacement=text(ours(body), "Replacement"),
-        copy_on_prediction=flag(ours(body), "CopyOnPrediction"),
-        offers_volumes=offers,
-    )
+    return [read_controller(b, storage, name, offers) for b in bodies]
 
 
 # drives -----------------------------------------------------------------------------------------
-
-
-def _drive(body: Body, path: str, controller: str, found: Found) -> Drive:
-    place = part(body, "PhysicalLocation", "PartLocation") or part(body, "Location", "PartLocation")
-    ordinal = whole(place, "LocationOrdinalValue")
-    label = text(place, "ServiceLabel")
-    if label is UNKNOWN:
-        label = str(ordinal) if ordinal is not UNKNOWN else str(known(text(body, "Id", "Name"), last_of(path)))
-    holder = link(body, "Links", "Chassis") or found.holder.get(path, "")
-    kind, status = text(body, "HotspareType"), state(body)
-    mode = text(body, "HotspareReplacementMode")
-    own = ours(body)
-    serial = text(body, "SerialNumber")
-    spare: Maybe[bool] = kind != "None" if kind is not UNKNOWN else True if status == "StandbySpare" else UNKNOWN
-    blank = (
-        serial is UNKNOWN and status is UNKNOWN and health(body) is UNKNOWN and whole(body, "CapacityBytes") is UNKNOWN
-    )
-    return Drive(
-        bay=str(label),
-        path=path,
-        enclosure=last_of(holder),
-        controller=controller,
-        present=False if status == "Absent" else UNKNOWN if blank else True,
-        serial=serial,
-        wwn=_durable(body),
-        vendor=text(body, "Manufacturer"),
-        model=text(body, "Model"),
-        part=text(body, "PartNumber"),
-        size=whole(body, "CapacityBytes", 1),
-        media=text(body, "MediaType"),
-        protocol=text(body, "Protocol"),
-        rpm=whole(body, "RotationSpeedRPM"),
-        sector=whole(body, "BlockSizeBytes", 1),
-        firmware=text(body, "Revision", "FirmwareVersion"),
-        state=status,
-        health=health(body),
-        rollup=health(body, "HealthRollup"),
-        indicator=text(body, "StatusIndicator"),
-        predicted=flag(body, "FailurePredicted"),
-        media_life=number(body, "PredictedMediaLifeLeftPercent"),
-        unreadable=tuple(ranges(rows(own, "UnreadableRanges")))
-        if isinstance(own.get("UnreadableRanges"), list)
-        else UNKNOWN,
-        conditions=conditions(body),
-        content=own["Content"] if isinstance(own.get("Content"), str) else UNKNOWN,
-        spare=spare,
-        dedicated=kind == "Dedicated" if kind is not UNKNOWN else UNKNOWN,
-        spare_for=links(own, "SpareFor"),
-        spare_reverts=mode != "NonRevertible" if mode is not UNKNOWN else UNKNOWN,
-        celsius=number(own, "TemperatureCelsius"),
-        gbps=number(body, "NegotiatedSpeedGbs"),
-        best_gbps=number(body, "CapableSpeedGbs"),
-        slowed=number(own, "SlowedBy"),
-        link_losses=whole(own, "LinkLossesPerDay"),
-        located=_located(body),
-        volumes=links(body, "Links", "Volumes"),
-        hours_path=link(body, "Metrics"),
-    )
-
-
-def _durable(body: Body) -> Maybe[str]:
-    """The durable name of a drive or volume: NAA, EUI, NGUID or UUID of its `Identifiers`."""
-    for row in rows(body, "Identifiers"):
-        name = text(row, "DurableName")
-        if name is not UNKNOWN:
-            return name
-    return UNKNOWN
-
-
-def _located(body: Body) -> Maybe[bool]:
-    now = flag(body, "LocationIndicatorActive")
-    if now is not UNKNOWN:
-        return now
-    older = text(body, "IndicatorLED")
-    return UNKNOWN if older is UNKNOWN or older in ("Unknown", "Lit") else older == "Blinking"
 
 
 def _with_spares(drives: Sequence[Drive], volumes: Sequence[Volume]) -> list[Drive]:
@@ -354,89 +241,12 @@ def _with_spares(drives: Sequence[Drive], volumes: Sequence[Volume]) -> list[Dri
 # volumes ----------------------------------------------------------------------------------------
 
 
-def _volume(body: Body, controller: str) -> Volume:
-    own, told = ours(body), dict[str, str]()
-    name = str(known(text(body, "DisplayName", "Name", "Id"), last_of(path_of(body))))
-    level = text(own, "Level")
-    if level is UNKNOWN:
-        level = text(body, "RAIDType")
-        told["level"] = "RAIDType"
-    if level is UNKNOWN and (older := text(body, "VolumeType")) is not UNKNOWN:
-        level = OLD_TYPES.get(older, UNKNOWN)
-        told["level"] = "VolumeType"
-    spans, copies = whole(body, "MediaSpanCount", 1), whole(own, "MirrorMembers", 1)
-    return Volume(
-        name=name,
-        path=path_of(body),
-        level="SPAN" if level == "None" and "Level" not in own else level,
-        size=whole(body, "CapacityBytes", 1),
-        controller=controller,
-        strip=whole(body, "StripSizeBytes", 1),
-        rotation=known(text(own, "Rotation"), None),
-        data=known(text(own, "DataOrder"), None),
-        q_place=known(text(own, "QPlace"), None),
-        q_exponent=known(text(own, "QExponent"), None),
-        spans=known(spans, 1),
-        copies=known(copies, 1),
-        state=state(body),
-        health=health(body),
-        rollup=health(body, "HealthRollup"),
-        work=tuple(_operation(row, name, path_of(body)) for row in rows(body, "Operations")),
-        content=own["Content"] if isinstance(own.get("Content"), str) else UNKNOWN,
-        etag=known(text(body, "@odata.etag"), None),
-        start=whole(own, "DataStartBytes"),
-        extent=whole(own, "DataLengthBytes"),
-        lost=tuple(ranges(rows(own, "LostRanges"))),
-        inconsistent=tuple(ranges(rows(own, "InconsistentRanges"))),
-        acknowledged=tuple(ranges([r for r in rows(own, "InconsistentRanges") if r.get("Acknowledged") is True])),
-        conditions=conditions(body),
-        read_cache=_cache(body, "ReadCachePolicy"),
-        write_cache=_cache(body, "WriteCachePolicy"),
-        wwn=_durable(body),
-        sector=whole(body, "BlockSizeBytes", 1),
-        spares=links(body, "Links", "DedicatedSpareDrives"),
-        told=told,
-    )
-
-
-def _cache(body: Body, name: str) -> Maybe[str]:
-    word = text(body, name)
-    return CACHE_WORDS.get(word, UNKNOWN) if word is not UNKNOWN else UNKNOWN
-
-
-def _operation(row: Body, volume: str, path: str) -> Operation:
-    own = ours(row)
-    word = str(known(text(row, "Operation", "OperationName"), "work"))
-    kind = OPERATIONS.get(word, WorkKind.OTHER)
-    told = known(text(own, "Kind"), "")
-    if told in [k.value for k in WorkKind]:
-        kind = WorkKind(told)
-    done, total = whole(own, "DoneBytes"), whole(own, "TotalBytes", 1)
-    percent = number(row, "PercentageComplete")
-    if done is not UNKNOWN and total is not UNKNOWN:
-        percent = 100 * done / total
-    return Operation(
-        kind=kind,
-        volume=volume,
-        volume_path=path,
-        position=whole(own, "Position"),
-        source=text(own, "SourceBay"),
-        target=text(own, "TargetBay"),
-        method=text(own, "Method"),
-        percent=percent,
-        done=done,
-        total=total,
-        waits=flag(own, "Waiting"),
-        word=str(known(text(row, "OperationName", "Operation"), "")),
-    )
-
-
 def _seated(body: Body, volume: Volume, drives: Sequence[Drive], bodies: dict[str, Body]) -> Volume:
     """A volume with its seats: as its server lists its members, else from the links, whichever side has them."""
     members = rows(ours(body), "Members")
     if members:
         width = max(1, len(members) // max(1, volume.spans))
-        seats = tuple(_seat(row, i, i // width, drives) for i, row in enumerate(members))
+        seats = tuple(read_seat(row, i, i // width, drives) for i, row in enumerate(members))
         return replace(volume, seats=seats, told={**volume.told, "seats": "Oem Members"})
     mine = [*links(body, "Links", "Drives")]
     source = ["Volume.Links.Drives"] if mine else []
@@ -459,46 +269,3 @@ def _seated(body: Body, volume: Volume, drives: Sequence[Drive], bodies: dict[st
 def link_list(row: Body, name: str) -> list[str]:
     """The paths of a list of references."""
     return list(links(row, name))
-
-
-def _seat(row: Body, index: int, span: int, drives: Sequence[Drive]) -> Seat:
-    serial = text(row, "SerialNumber")
-    held = next((d for d in drives if d.seated and d.serial == serial), None)
-    told = known(text(row, "State"), "")
-    return Seat(
-        position=known(whole(row, "Position"), index),
-        bay=str(known(text(row, "Bay"), "")),
-        serial=serial,
-        state=SEATS.get(told, UNKNOWN),
-        drive=held.path if held else "",
-        span=span,
-        stands_in=str(known(text(row, "StandsInForBay"), "")),
-        current=flag(row, "UpToDate"),
-        done=whole(row, "DoneBytes"),
-    )
-
-
-def _foreign(row: Body, storage: Body, controller: str) -> ForeignVolume | None:
-    name, guid, level = text(row, "Name"), text(row, "GUID"), text(row, "Level")
-    if name is UNKNOWN or guid is UNKNOWN:
-        return None
-    seats = tuple(
-        ForeignSeat(known(whole(m, "Position"), i), str(known(text(m, "Bay"), "")),
-                    str(known(text(m, "SerialNumber"), "")), str(known(text(m, "State"), "")))
-        for i, m in enumerate(rows(row, "Members"))
-    )  # fmt: skip
-    margin: Any = row.get("MarginAfterImport")
-    return ForeignVolume(
-        name=name,
-        guid=guid,
-        level=str(known(level, "")),
-        size=known(whole(row, "CapacityBytes"), None),
-        writer=str(known(text(row, "WrittenBy"), "")),
-        written=str(known(text(row, "Written"), "")),
-        margin=margin if isinstance(margin, int) else None,
-        trouble=str(known(text(row, "Trouble"), "")),
-        advice=str(known(text(row, "Advice"), "")),
-        members=seats,
-        controller=controller,
-        path=path_of(storage),
-    )

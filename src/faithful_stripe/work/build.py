@@ -8,8 +8,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from ..core.server.fitness import as_spare
-from ..core.server.model import CACHE_WORDS, Controller, Drive, ForeignVolume, Server, Volume
+from ..core.server.model import Server
 from ..core.server.redundancy import survives
+from ..core.server.things import CACHE_WORDS, Controller, Drive, ForeignVolume, Volume
 from ..core.server.unknown import UNKNOWN, known
 from ..redfish.client import Body, Client, RedfishError
 from ..redfish.names import OEM

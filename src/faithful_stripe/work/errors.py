@@ -5,7 +5,8 @@ from __future__ import annotations
 from ..core.errors import StripeError
 from ..core.server.acts import Allowed, Refused
 from ..core.server.fitness import Reason
-from ..core.server.model import Drive, Server
+from ..core.server.model import Server
+from ..core.server.things import Drive
 
 
 class WorkError(StripeError):

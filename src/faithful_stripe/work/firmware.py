@@ -15,7 +15,8 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from ..core.server.model import BootOption, Operation, Server, Volume
+from ..core.server.model import Server
+from ..core.server.things import BootOption, Operation, Volume
 from ..redfish.client import Body, Client, RedfishError
 from .errors import WorkError
 from .remembered import remember

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 
 from ..core.server.assess import Assessment
 from ..core.server.findings import Finding
-from ..core.server.model import Drive
 from ..core.server.redundancy import survives
+from ..core.server.things import Drive
 from ..core.server.unknown import UNKNOWN, known
 from ..redfish.client import Client
 from ..redfish.plain import whole

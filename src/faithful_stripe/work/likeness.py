@@ -10,8 +10,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from ..core.server.model import Drive, SeatState, Server, UseKind, Volume
+from ..core.server.model import Server
 from ..core.server.redundancy import Answers, answers
+from ..core.server.things import Drive, SeatState, UseKind, Volume
 from ..core.server.unknown import UNKNOWN, known
 from ..redfish.client import Client
 from . import firmware as fw

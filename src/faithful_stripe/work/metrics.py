@@ -16,8 +16,8 @@ from prometheus_client.openmetrics.exposition import generate_latest
 
 from ..core.ranges import total
 from ..core.server.assess import Judged, State
-from ..core.server.model import Drive, Health
 from ..core.server.redundancy import Answers, answers, health_of
+from ..core.server.things import Drive, Health
 from ..core.server.unknown import UNKNOWN, known
 from ..media.whole import write_text
 from .errors import WorkError

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from ..core.server.fitness import Need, Why, candidate, judge
-from ..core.server.model import Drive, SeatState, Server
+from ..core.server.model import Server
+from ..core.server.things import Drive, SeatState
 from ..core.server.unknown import UNKNOWN, known
 from .errors import Unfit, WorkError
 

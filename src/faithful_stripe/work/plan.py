@@ -11,7 +11,8 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from ..core.server.assess import State, judge_volume
-from ..core.server.model import Controller, Drive, Server, UseKind, Volume
+from ..core.server.model import Server
+from ..core.server.things import Controller, Drive, UseKind, Volume
 from ..core.server.unknown import UNKNOWN, known
 from ..core.units import binary_size, decimal_size
 from ..redfish.client import Client

@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
-from ..core.server.model import BootOption, Volume
+from ..core.server.things import BootOption, Volume
 from ..core.server.unknown import UNKNOWN
 from ..redfish.client import Body, Client
 

@@ -18,7 +18,8 @@ from typing import Any
 from jsonschema import Draft202012Validator
 from jsonschema.exceptions import ValidationError
 
-from ..core.server.model import Server, UseKind, Volume
+from ..core.server.model import Server
+from ..core.server.things import UseKind, Volume
 from ..core.server.unknown import UNKNOWN, known
 from ..core.units import parse_size
 from .errors import WorkError

@@ -13,7 +13,8 @@ from ..core.arrays.geometry import geometry
 from ..core.arrays.margin import margin
 from ..core.errors import StripeError
 from ..core.server.fitness import Need, Why, candidate, judge
-from ..core.server.model import Drive, Health, Seat, SeatState, Server, Use, UseKind, Volume
+from ..core.server.model import Server
+from ..core.server.things import Drive, Health, Seat, SeatState, Use, UseKind, Volume
 from ..core.server.unknown import UNKNOWN, known
 from ..core.units import decimal_size
 from ..redfish.client import AnswerLost, Body, Client

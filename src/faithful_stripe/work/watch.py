@@ -10,9 +10,10 @@ from datetime import datetime
 from itertools import pairwise
 
 from ..core.server.assess import Assessment, Judged, State
-from ..core.server.model import Drive, Operation, SeatState, Server, Volume, WorkKind
+from ..core.server.model import Server
 from ..core.server.redundancy import Answers, answers
 from ..core.server.risk import exposure
+from ..core.server.things import Drive, Operation, SeatState, Volume, WorkKind
 from ..core.server.unknown import UNKNOWN, known
 from ..redfish.client import Client
 from .seeing import Told, looks

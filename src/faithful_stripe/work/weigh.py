@@ -20,8 +20,9 @@ from ..core.arrays.risk import (
 )
 from ..core.arrays.timing import PACES, WORKLOADS, Pace, speed, spinning, strip_advice
 from ..core.server.fitness import Need, Reason, candidate, judge
-from ..core.server.model import Drive, Server
+from ..core.server.model import Server
 from ..core.server.risk import FAILING, SWAP_HOURS, UNREADABLE, until_whole
+from ..core.server.things import Drive
 from ..core.server.unknown import UNKNOWN, known
 from ..core.units import chance, decimal_size
 from .errors import WorkError

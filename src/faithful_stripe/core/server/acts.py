@@ -14,20 +14,10 @@ from typing import Any
 from ..ranges import total, union
 from .findings import Step, StepCode, of_drive, of_volume
 from .fitness import fit, need_of
-from .model import Drive, Seat, SeatState, Server, UseKind, Volume, WorkKind
-from .redundancy import (
-    Answers,
-    Stretch,
-    answers,
-    layout_of,
-    margin_now,
-    margin_without,
-    members_at,
-    offline,
-    standing,
-    stretches,
-    survives,
-)
+from .model import Server
+from .redundancy import Answers, answers, layout_of, margin_now, margin_without, members_at, offline, standing, survives
+from .stretches import Stretch, stretches
+from .things import Drive, Seat, SeatState, UseKind, Volume, WorkKind
 from .unknown import UNKNOWN, known
 
 

@@ -15,20 +15,11 @@ from ..ranges import Range, total, union
 from .acts import Refused, TakeOut, bring_back, may
 from .findings import Code, Finding, Step, StepCode, Subject, of_drive, of_part, of_volume
 from .fitness import Why, as_spare, worn
-from .model import Drive, Health, Seat, SeatState, Server, UseKind, Volume, WorkKind
-from .redundancy import (
-    Answers,
-    Stretch,
-    answers,
-    health_of,
-    margin_now,
-    members_at,
-    offline,
-    standing,
-    stretches,
-    survives,
-)
+from .model import Server
+from .redundancy import Answers, answers, health_of, margin_now, members_at, offline, standing, survives
 from .risk import Exposure, exposure
+from .stretches import Stretch, stretches
+from .things import Drive, Health, Seat, SeatState, UseKind, Volume, WorkKind
 from .unknown import UNKNOWN, Maybe, known
 
 SLOW_FACTOR = 3.0

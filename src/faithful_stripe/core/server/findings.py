@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Any
 
-from .model import Drive, Health, Part, Volume
+from .things import Drive, Health, Part, Volume
 
 
 class Code(StrEnum):

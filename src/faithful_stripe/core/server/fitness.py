@@ -10,8 +10,9 @@ from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from typing import Any
 
-from .model import Drive, Health, SeatState, Server, UseKind, Volume
+from .model import Server
 from .redundancy import Answers, answers
+from .things import Drive, Health, SeatState, UseKind, Volume
 from .unknown import UNKNOWN, Maybe, known
 
 SLACK = 0.005

@@ -15,8 +15,10 @@ from ..arrays.groups import HOURS_PER_YEAR, Redundancy, chance_without_repair, r
 from ..arrays.layout import layout
 from ..arrays.levels import LEVELS, GeometryError
 from ..arrays.timing import PACES, REBUILD_SHARE, spinning
-from .model import Server, Volume, WorkKind
-from .redundancy import layout_of, offline, standing, stretches
+from .model import Server
+from .redundancy import layout_of, offline, standing
+from .stretches import stretches
+from .things import Volume, WorkKind
 from .unknown import UNKNOWN, known
 
 FAILING = 0.015
