@@ -6,6 +6,7 @@ import re
 import pytest
 
 from faithful_stripe.bench.bench import Bench
+from faithful_stripe.core.arrays.rebuild import check_rows
 from faithful_stripe.core.server.assess import assess
 from faithful_stripe.redfish.target import connect
 from faithful_stripe.work import swap, swapping
@@ -216,6 +217,33 @@ def test_an_interrupted_rebuild_onto_a_good_drive_goes_on(fstripe, b):
     with connect(str(folder)) as client:
         made, costs = swap.begin(client, "2")
     assert made.stage == "rebuild" and costs == ()
+
+
+def test_a_rebuild_whose_drive_was_away_for_a_moment_goes_on_where_it_was(fstripe, b):
+    folder = b()
+    (fstripe.folder / "i.img").write_bytes(b"tide" * 1024)
+
+    def do(*acts):
+        with Bench(folder).session() as session:
+            for act in acts:
+                act(session)
+            one = session.controller.volume("v").members[1]
+            return one.state, one.done
+
+    do(lambda s: s.pull("2"), lambda s: s.seat("2", "S1"))
+    state, reached = do(lambda s: s.advance(20))
+    assert state == "rebuilding" and reached > 0
+    assert do(lambda s: s.pull("2"))[0] == "lost"
+    state, on = do(lambda s: s.seat("2", "S1"))
+    assert state == "rebuilding" and on >= reached
+    do(lambda s: s.pull("2"))
+    assert fstripe(*AT, "bench", "load", "v", "i.img", "--yes", "--expect-serials", "D1,S1,D3").status == 0
+    state, again = do(lambda s: s.seat("2", "S1"))
+    assert state == "rebuilding" and again < reached  # the volume was written meanwhile
+    assert do(lambda s: s.advance(600))[0] == "active"
+    with Bench(folder).session() as s:
+        volume = s.controller.volume("v")
+        assert all(not found for _row, found in check_rows(s.controller.array(volume), 0, volume.geometry.rows))
 
 
 def test_a_plan_on_a_failed_volume_says_what_each_step_changes(fstripe, b):

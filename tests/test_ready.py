@@ -1,5 +1,6 @@
 """Ready to boot: partition tables and FAT written out by hand here, driver files, and the checklist as a command."""
 
+import re
 import struct
 import uuid
 import zlib
@@ -8,7 +9,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from faithful_stripe.core.formats import fat, gpt, inf
+from faithful_stripe.core.formats import fat, gpt, inf, pe
 from faithful_stripe.core.formats.declared import FormatError
 from faithful_stripe.core.source import BlockSourceError, MemorySource, Window
 
@@ -242,3 +243,52 @@ def test_installers_and_drivers_are_looked_into(fstripe, skerry):
     assert fstripe("--at", "skerry", "ready", "--drivers", "nowhere").status == 3
     wrong = fstripe("--at", "skerry", "ready", "--lowest", "seven")
     assert wrong.status == 2 and "is not a version" in wrong.err
+
+
+@pytest.mark.parametrize(
+    ("code", "subsystem", "state", "said"),
+    [
+        (0x8664, 10, "pass", "EFI system partition with BOOTX64.EFI, for amd64"),
+        (0xAA64, 10, "fail", "no boot file there starts on amd64 (BOOTX64.EFI: arm64)"),
+        (0x8664, 3, "fail", "a program for something else (subsystem 3), not UEFI"),
+    ],
+)
+def test_a_boot_file_must_be_a_program_for_this_machine(fstripe, skerry, code, subsystem, state, said):
+    system = fat16().replace(program().ljust(512, b"\0"), program(code, subsystem).ljust(512, b"\0"))
+    (fstripe.folder / "i.img").write_bytes(disk(system))
+    checks = fstripe("--at", "skerry", "ready", "--installer", "i.img", "--json").json["checks"]
+    last = [c for c in checks if c["what"].startswith("installer")][-1]
+    assert last["state"] == state and said in last["found"], last
+
+
+@settings(max_examples=200)
+@given(st.lists(st.tuples(st.integers(0, 299), st.integers(0, 255)), max_size=8), st.integers(0, 300))
+def test_no_damage_crashes_the_reader_of_boot_files(spots, keep):
+    data = bytearray(program())
+    for at, value in spots:
+        data[at] = value
+    try:
+        assert pe.machine(bytes(data[:keep]), "x") != ""
+    except FormatError as reason:
+        assert reason.what.startswith("x: ")
+
+
+def test_what_a_checklist_must_not_overlook(fstripe, skerry):
+    at = ("--at", "skerry")
+    fstripe(*at, "volume", "add", "fast", "--level", "RAID0", "--bays", "4,5", "--yes", "--expect-serials",
+            "HG4K20931,HG4K20944")  # fmt: skip
+    fstripe(*at, "volume", "add", "twin", "--level", "RAID0", "--bays", "6,7", "--yes", "--expect-serials",
+            "HG4K21007,HG4K21018")  # fmt: skip
+    fstripe(*at, "firmware", "restart", "--yes", "--speed", "600")
+    fstripe(*at, "boot", "fast")
+    fstripe(*at, "bench", "fault", "9")
+    fstripe(*at, "bench", "package", "r.pldm", "--for", "RAID-1", "--version", "5.4.0")
+    assert fstripe(*at, "firmware", "update", "r.pldm", "--yes").status == 3
+    found = {c["what"]: c for c in fstripe(*at, "ready", "--json").json["checks"]}
+    assert "one failed drive loses everything" in found["health of fast"]["found"]
+    assert found["drive of bay 9"]["state"] == "warn" and "HG4K21204 has failed" in found["drive of bay 9"]["found"]
+    assert "5.4.0 is written and waits for a restart" in found["firmware versions"]["found"]
+    apart = found["other disks"]["to_do"]
+    assert "WWN, since sizes are alike" in apart and "bays 4 5 (boot)" in apart and "bays 6 7" in apart
+    told = fstripe(*at, "survey")
+    assert re.search(r"4 +HG4K20931 +3[0-9A-F]{15} +HG-F4000-7K +SAS +512 +K410", told.out), told.out[-900:]

@@ -12,11 +12,21 @@ from faithful_stripe.core.arrays.groups import redundancy
 from faithful_stripe.core.arrays.layout import layout
 from faithful_stripe.core.arrays.margin import margin
 from faithful_stripe.core.ranges import union
-from faithful_stripe.core.server.acts import Allowed, Because, Costs, Refused, TakeOut, UpdateFirmware, may
+from faithful_stripe.core.server.acts import (
+    Allowed,
+    Because,
+    Costs,
+    ForgetVolume,
+    Refused,
+    TakeOut,
+    UpdateFirmware,
+    may,
+)
 from faithful_stripe.core.server.assess import State, assess
 from faithful_stripe.core.server.findings import Code, StepCode
-from faithful_stripe.core.server.fitness import Candidate, Need, Why, judge
+from faithful_stripe.core.server.fitness import Candidate, Need, Why, candidate, judge
 from faithful_stripe.core.server.model import ChoiceError, Server, uses_of
+from faithful_stripe.core.server.redundancy import OLD_TYPES, SURVIVES, Answers, answers
 from faithful_stripe.core.server.risk import exposure, until_whole
 from faithful_stripe.core.server.stretches import margins, stretches
 from faithful_stripe.core.server.things import Drive, Health, Operation, Seat, SeatState, Volume, WorkKind
@@ -323,3 +333,114 @@ def test_the_chance_of_loss_worked_by_hand():
     assert exposure(standard(), standard().volumes[0]) is None
     hit = told(gone={0}, bad={1: [(0, 512)]})
     assert exposure(hit, hit.volumes[0]).chance == 1.0  # what is known to be bad is no chance any more
+
+
+# what else a hasty change must not turn round ----------------------------------------------------
+
+
+def test_the_table_of_levels_agrees_with_their_layouts():
+    for level in ("RAID0", "RAID1", "RAID1E", "RAID10", "RAID4", "RAID5", "RAID6", "RAID50", "RAID60", "SPAN"):
+        chosen = layout(level, 2 if level == "RAID1" else 8, spans=2 if level in ("RAID50", "RAID60") else None)
+        assert SURVIVES[level] == margin(chosen.pattern(), ()), level
+    assert (SURVIVES["RAID6TP"], SURVIVES["RAID1Triple"], SURVIVES["None"], SURVIVES["RAID00"]) == (3, 2, 0, 0)
+    assert all(OLD_TYPES[name] in SURVIVES for name in OLD_TYPES)
+
+
+def test_whether_a_drive_answers():
+    sound_one = Drive("1", "/1", state="Enabled", health=Health.OK)
+    assert answers(sound_one) is Answers.YES and answers(Drive("1", "/1")) is Answers.DOUBTFUL
+    assert answers(replace(sound_one, health=UNKNOWN)) is Answers.YES  # it says that it is enabled
+    for change in ({"present": False}, {"state": "UnavailableOffline"}, {"state": "Absent"}, {"state": "Disabled"}):
+        assert answers(replace(sound_one, **change)) is Answers.NO
+    for change in ({"health": Health.CRITICAL}, {"indicator": "Fail"}, {"state": "InTest"}):
+        assert answers(replace(sound_one, **change)) is Answers.DOUBTFUL
+        assert judge(Need(0), candidate(replace(sound_one, size=1, **change))).has(Why.FAILED)
+    assert not judge(Need(0), candidate(replace(sound_one, size=1))).has(Why.FAILED)
+
+
+def test_lost_bytes_and_a_concatenation():
+    lost = standard(lost=((4096, 8192),))
+    judged = assess(lost).volumes["/v"]
+    assert judged.state is State.LOST and judged.lost == ((4096, 8192),) and judged.margin == 1
+    span = told("SPAN", 2, bad={1: [(512, 1024)]})
+    assert assess(span).volumes["/v/1"].lost == ((ROWS * STRIP + 512, ROWS * STRIP + 1024),)
+
+
+def test_how_many_are_enough_to_bring_a_volume_back():
+    six = told("RAID6", 6, gone={0, 1, 2})
+    (finding,) = [f for f in assess(six).findings if f.code is Code.VOLUME_OFFLINE]
+    assert finding.step.facts["enough"] == 1 and len(finding.step.facts["seats"]) == 3
+    none = told("RAID0", 3, gone={0, 1})
+    assert next(f for f in assess(none).findings if f.code is Code.VOLUME_OFFLINE).step.facts["enough"] == 2
+
+
+def test_what_is_copied_off_first_goes_to_a_free_blank_drive_of_the_same_controller():
+    def beside(**facts):
+        server = told()
+        sick = replace(server.drives[1], predicted=True)
+        more = Drive("9", "/d/9", "box", "r", serial="N", size=1 << 20, media="HDD", sector=512, state="Enabled",
+                     health=Health.OK, content="")  # fmt: skip
+        drives = (server.drives[0], sick, *server.drives[2:], replace(more, **facts))
+        return may(TakeOut(sick), replace(server, drives=drives))
+
+    no = beside()
+    assert isinstance(no, Refused) and no.because is Because.COPY_FIRST and no.first.facts["onto"].bay == "9"
+    for facts in ({"content": "data"}, {"content": UNKNOWN}, {"controller": "x"}, {"size": 1 << 19}, {"media": "SSD"}):
+        yes = beside(**facts)
+        assert isinstance(yes, Allowed) and Costs.MARGIN_FALLS in {c.code for c in yes.costs}, facts
+        assert Costs.HEALTHY_DRIVE not in {c.code for c in yes.costs}
+
+
+def test_spares_that_would_not_take_over_or_badly():
+    def with_spare(dedicated=(), **facts):
+        server = told()
+        spare = Drive("9", "/d/9", "box", "r", serial="N", size=1 << 20, media="HDD", sector=512, state="StandbySpare",
+                      health=Health.OK, spare=True, rpm=7200)  # fmt: skip
+        spare = replace(spare, dedicated=bool(dedicated), spare_for=dedicated)
+        members = tuple(replace(d, rpm=7200) for d in server.drives)
+        spare = replace(spare, **facts)
+        spare = replace(spare, uses=uses_of(spare, server.volumes))
+        found = assess(replace(server, drives=(*members, spare)))
+        return [f.code for f in found.findings], [f.code for f in found.notices]
+
+    assert with_spare() == ([], []) and with_spare(("/v/1",)) == ([], [])
+    assert with_spare(size=1 << 19) == ([Code.SPARE_UNFIT], [])
+    assert with_spare(controller="x") == ([], [])  # it serves nobody here
+    assert with_spare(rpm=5400) == ([Code.SPARE_POOR], []) and with_spare(rpm=10000) == ([], [])
+
+
+def test_slower_and_faster_are_told_apart():
+    need = Need(0, rpm=7200)
+    assert judge(need, Candidate(size=1, rpm=5400)).has(Why.SLOWER)
+    assert judge(need, Candidate(size=1, rpm=10000)).has(Why.FASTER)
+    assert not judge(need, Candidate(size=1, rpm=7200)).has(Why.SLOWER, Why.FASTER)
+    assert judge(Need(0, sector=512), Candidate(size=1, sector=512, emulates=True)).has(Why.SECTOR_EMULATED)
+    assert not judge(Need(0, sector=512), Candidate(size=1, sector=512)).has(Why.SECTOR_EMULATED)
+
+
+def test_the_exposure_falls_with_what_is_done():
+    half = Operation(WorkKind.REBUILD, "v", "/v", percent=50.0)
+    whole = standard(health=Health.WARNING, bad={2})
+    running = standard(health=Health.WARNING, bad={2}, work=(half,))
+    full, rest = exposure(whole, whole.volumes[0], 1.0), exposure(running, running.volumes[0], 1.0)
+    assert rest.left == TB4 // 2 and rest.chance == pytest.approx(1 - (1 - full.chance) ** 0.5, rel=0.02)
+    gone = told(gone={0, 1})
+    assert exposure(gone, gone.volumes[0]) is None  # what cannot be read is not at risk any more
+
+
+def test_an_initialization_hides_no_other_weakness():
+    work = Operation(WorkKind.INITIALIZE, "v", "/v/1", method="background", done=4 * STRIP, total=ROWS * STRIP)
+    found = ((0, STRIP),)
+    assert assess(told(work=(work,), inconsistent=found)).volumes["/v/1"].state is State.DEGRADED
+    assert assess(told(work=(work,))).volumes["/v/1"].state is State.OK
+
+
+def test_a_dedicated_spare_is_named_when_its_only_volume_goes():
+    def costs(*serves):
+        server = told()
+        spare = Drive("9", "/d/9", "box", "r", serial="N", size=1 << 20, spare=True, dedicated=True, spare_for=serves)
+        spare = replace(spare, uses=uses_of(spare, server.volumes))
+        verdict = may(ForgetVolume(server.volumes[0]), replace(server, drives=(*server.drives, spare)))
+        return [c.code for c in verdict.costs]
+
+    assert costs("/v/1") == [Costs.SPARE_LESS] and costs("/v/1", "/v/2") == [] and costs("/v/2") == []

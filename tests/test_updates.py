@@ -1,6 +1,8 @@
 """Firmware packages and updates: the open package format, what is refused, what waits, what breaks off."""
 
 import struct
+import threading
+import time
 import zlib
 from datetime import UTC, datetime
 
@@ -171,6 +173,23 @@ def test_a_restart_breaks_a_running_update_off_and_the_old_firmware_stays(bench)
         kinds = [e.message_id.rpartition(".")[2] for e in session.events() if "Update" in e.message_id]
         assert kinds == ["InstallingOnComponent", "ApplyFailed", "InstallingOnComponent", "AwaitToActivate",
                          "UpdateSuccessful"]  # fmt: skip
+
+
+def test_an_update_that_breaks_off_is_the_result_of_both_commands(fstripe, skerry):
+    fstripe(*AT, "firmware", "set", "StartDelay=0")
+    fstripe(*AT, "bench", "package", "r.pldm", "--for", "RAID-1", "--version", "5.4.0")
+    results = []
+    words = (*AT, "firmware", "update", "r.pldm", "--yes")
+    following = threading.Thread(target=lambda: results.append(fstripe(*words)))
+    following.start()
+    time.sleep(2.5)
+    back = fstripe(*AT, "firmware", "restart", "--yes", "--speed", "20")
+    following.join(timeout=90)
+    assert back.status == 3 and "BROKEN OFF by the restart: Firmware update of RAID-1" in back.out, back.out + back.err
+    assert "a restart breaks it off: WAIT FIRST" in back.err
+    (done,) = results
+    assert done.status == 3 and "BROKEN OFF" in done.out and "update it again" in done.out, done.out + done.err
+    assert "Ctrl-C stops following the update, not the update" in done.err
 
 
 @pytest.mark.parametrize(

@@ -145,7 +145,8 @@ class Controller:
 
     def outdate(self, volume: Volume) -> None:
         """From now on members that are away are out of date: kept before anything is written without them."""
-        if any(volume.members[position].generation == volume.generation for position in volume.lost):
+        away = [volume.members[position] for position in volume.lost]
+        if any(volume.generation in (m.generation, m.paused_at) for m in away):
             volume.generation += 1
             volume.branch = zlib.crc32(f"{self.facts['serial']} {self.now}".encode())
             for member in volume.members:

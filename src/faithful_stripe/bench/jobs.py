@@ -25,12 +25,18 @@ INITIALIZE_BYTES, CHECK_BYTES = 1 << 30, 1 << 34
 """Bytes of a member after which an initialization, a consistency check is checkpointed."""
 
 
-def start_rebuild(controller: Controller, volume: Volume, position: int, drive: Drive) -> Job:
-    """Begin to compute the member at `position` onto `drive`."""
+def start_rebuild(controller: Controller, volume: Volume, position: int, drive: Drive, done: int = 0) -> Job:
+    """Begin to compute the member at `position` onto `drive`; the first `done` bytes of it are complete already."""
     drop(controller, volume, position)
-    volume.members[position] = Member(drive.serial, str(drive.bay), "rebuilding", 0, NEVER)
+    volume.members[position] = Member(drive.serial, str(drive.bay), "rebuilding", done, NEVER)
     controller.event("rebuild started", drive=drive, volume=volume.name)
     return _add(controller, Job(0, "rebuild", volume.number, position, 0.0))
+
+
+def still_good(volume: Volume, position: int) -> int:
+    """Bytes of an interrupted rebuild that still hold: none, once the volume was written without the member."""
+    member = volume.members[position]
+    return member.paused if member.paused_at == volume.generation else 0
 
 
 def start_copy(controller: Controller, volume: Volume, position: int, drive: Drive, why: str) -> Job:

@@ -35,6 +35,7 @@ def drive_gone(controller: Controller, drive: Drive, bay: str, kind: str) -> Non
             jobs.take_over_copy(controller, volume, copy)
             controller.event_condition(volume)
         elif member.state == "rebuilding":
+            member.paused, member.paused_at = member.done, volume.generation
             member.state, member.done = "lost", 0
             jobs.drop(controller, volume, position)
             controller.event("rebuild stopped", drive=drive, bay=bay, volume=volume.name, why=why)
@@ -91,7 +92,7 @@ def _take_back(controller: Controller, volume: Volume, position: int, drive: Dri
         controller.event("member back", drive=drive, volume=volume.name)
         controller.event_condition(volume)
     elif controller.margin(volume) >= 0:
-        jobs.start_rebuild(controller, volume, position, drive)
+        jobs.start_rebuild(controller, volume, position, drive, jobs.still_good(volume, position))
     else:
         why, advice = "the volume was written while it was away, and has failed since", "Bring back the others first."
         controller.event("not taken", drive=drive, volume=volume.name, why=why, advice=advice)
@@ -234,7 +235,7 @@ def _fill(controller: Controller, volume: Volume, position: int, drive: Drive | 
         and not target
         and assemble.standing(controller, volume, position, drive) != "other"
     ):
-        jobs.start_rebuild(controller, volume, position, drive)
+        jobs.start_rebuild(controller, volume, position, drive, jobs.still_good(volume, position))
         return
     spare = _pick_spare(controller, volume)
     if spare:

@@ -78,6 +78,8 @@ class Member:
     done    while rebuilding: bytes of the member's data area that are complete
     generation  the volume's `generation` when this member was last written with it
     home        where a hot spare stands in: the bay of the drive it stands in for; else ""
+    paused      of a lost member whose rebuild was interrupted: bytes that were complete then, and hold as long as the
+                volume's generation is still `paused_at`
     """
 
     serial: str
@@ -86,6 +88,8 @@ class Member:
     done: int = 0
     generation: int = 0
     home: str = ""
+    paused: int = 0
+    paused_at: int = -1
 
 
 @dataclass

@@ -196,13 +196,16 @@ def restart(ctx: click.Context, yes: bool, speed: float, patience: str, as_json:
         ctx.exit(1)
     fell = [o for o in back.settings if not o.kept]
     if as_json:
-        print_json({"settings": back.settings, "versions": back.versions, "kept": not fell})
+        print_json({"settings": back.settings, "versions": back.versions, "broken_off": back.broken,
+                    "kept": not fell})  # fmt: skip
     else:
         _say_outcomes(list(back.settings))
         for v in back.versions:
             click.echo(f"{v.name} runs firmware {v.now} now; before it was {v.before}.")
+        for text in back.broken:
+            click.echo(f"BROKEN OFF by the restart: {text}. The firmware it had still runs: update it again.")
     missed = [v for v in back.versions if v.waited and v.waited != v.now]
-    ctx.exit(ATTENTION if fell or missed else 0)
+    ctx.exit(ATTENTION if fell or missed or back.broken else 0)
 
 
 def _say_outcomes(found: list[Outcome]) -> None:

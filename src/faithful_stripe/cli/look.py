@@ -126,6 +126,8 @@ def survey_parts(found: Assessment) -> list[Part]:
         Line(),
         _drives(seen),
         Line(),
+        _identities(seen),
+        Line(),
     ]  # fmt: skip
     free = [d for d in seen.drives if d.free and sound(d)]
     listed = ", ".join(d.bay for d in free) or "none"
@@ -225,6 +227,19 @@ def _drives(seen: Server) -> Part:
             d.bay, *whose, size(d.size, "?"), said(d.media, "?"), str(known(d.rpm, 0) or "-"), drive_name(d),
             said(d.serial, "?"), said(d.state, "?"), Cell(health, health), use,
         )  # fmt: skip
+    return table
+
+
+def _identities(seen: Server) -> Part:
+    """What tells each drive from every other one, and what a replacement must be like."""
+    from .render import Table
+    from .words import said
+
+    table = Table("Identities", [">bay", "serial", "WWN", "part number", "interface", ">sector", "firmware"])
+    for d in seen.drives:
+        if d.seated:
+            table.add(d.bay, said(d.serial, "?"), said(d.wwn, "?"), said(d.part, "?"), said(d.protocol, "?"),
+                      said(d.sector, "?"), said(d.firmware, "?"))  # fmt: skip
     return table
 
 

@@ -138,6 +138,7 @@ def _outcome(found: list[Updated]) -> list[Part]:
         "runs": Cell("runs", "good"),
         "waits": Cell("waits", "Warning"),
         "not taken": Cell("NOT TAKEN", "Critical"),
+        "broken off": Cell("BROKEN OFF", "Critical"),
     }
     for u in found:
         table.add(
@@ -153,4 +154,6 @@ def _outcome(found: list[Updated]) -> list[Part]:
         last = Line("Written. It runs from the next restart on: fstripe firmware restart", "Warning")
     if any(u.state == "not taken" for u in found):
         last = Line("Not every part took it: look at `log`.", "Critical")
+    if any(u.trouble for u in found):
+        last = Line(f"It broke off: {found[0].trouble}. What runs now was read again; update it again.", "Critical")
     return [table, last]

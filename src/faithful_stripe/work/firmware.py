@@ -22,7 +22,7 @@ from .errors import WorkError
 from .remembered import remember
 from .seen import boot_options
 from .survey import find, survey
-from .update import VersionView, versions
+from .update import BROKEN, GOING, VersionView, tasks, versions
 
 
 @dataclass(frozen=True)
@@ -324,8 +324,11 @@ class NewVersion:
 
 @dataclass(frozen=True)
 class Restarted:
+    """What the restart has changed; `broken`: tasks that ran before it and did not end as they should."""
+
     settings: tuple[Outcome, ...]
     versions: tuple[NewVersion, ...]
+    broken: tuple[str, ...] = ()
 
 
 def restart(client: Client, tell: Callable[[str], None], patience: float = 900.0, pause: float = 2.0) -> Restarted:
@@ -335,6 +338,7 @@ def restart(client: Client, tell: Callable[[str], None], patience: float = 900.0
     no restart, or is not back in time (`patience` seconds).
     """
     before, ran = firmware(client), _versions(client)
+    going = {t.path for t in tasks(client) if t.state in GOING}
     system = client.get(before.system_path)
     reset = (system.get("Actions") or {}).get("#ComputerSystem.Reset") or {}
     allowed = reset.get("ResetType@Redfish.AllowableValues") or ["GracefulRestart"]
@@ -357,7 +361,8 @@ def restart(client: Client, tell: Callable[[str], None], patience: float = 900.0
         for path, v in ran.items()
         if path in runs and (v.waiting or runs[path].version != v.version)
     ]
-    return Restarted(tuple(outcomes), tuple(changed))
+    broken = tuple(t.name for t in tasks(client) if t.path in going and t.state in BROKEN)
+    return Restarted(tuple(outcomes), tuple(changed), broken)
 
 
 def _versions(client: Client) -> dict[str, VersionView]:

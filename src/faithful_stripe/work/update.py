@@ -9,9 +9,11 @@ from pathlib import Path
 
 from ..core.formats.declared import FormatError
 from ..core.formats.pldm import Device, Package, is_package, read_package
-from ..redfish.client import Body, Client, RedfishError, Tell
+from ..core.server.unknown import known
+from ..redfish.client import AnswerLost, Body, Client, RedfishError, Tell
 from ..redfish.names import OEM
 from ..redfish.offer import offered, own_address
+from ..redfish.plain import link, number, path_of, text
 from .errors import WorkError
 from .survey import find
 
@@ -65,7 +67,10 @@ class UpdatePlan:
 
 @dataclass(frozen=True)
 class Updated:
-    """A part after the update: `proven` when it runs, or will run from the next restart, what was offered."""
+    """A part after the update, read again: does it run what was offered, or will it from the next restart on?
+
+    trouble  what the server said when the update broke off; "" where it did not
+    """
 
     name: str
     before: str
@@ -73,10 +78,13 @@ class Updated:
     now: str
     waiting: str | None
     activation: str
+    trouble: str = ""
 
     @property
     def state(self) -> str:
-        """ "runs", "waits" for a restart, or "not taken"."""
+        """ "runs", "waits" for a restart, "not taken", or "broken off"."""
+        if self.trouble:
+            return "broken off"
         if self.now == self.offered or (not self.offered and self.now != self.before):
             return "runs"
         restarts = any(word in self.activation for word in ("reboot", "cycle", "reset")) or not self.activation
@@ -109,17 +117,40 @@ def _version(body: Body) -> VersionView:
     )
 
 
-def running_updates(client: Client) -> list[str]:
-    """Firmware updates and other tasks that are under way, in words; none where the server tells of no tasks."""
-    if "Tasks" not in client.root:
-        return []
+GOING = ("New", "Starting", "Running", "Pending", "Stopping")
+"""States of tasks that are under way, by the standard."""
+
+BROKEN = ("Exception", "Killed", "Cancelled", "Interrupted")
+"""States of tasks that did not end as they should."""
+
+
+@dataclass(frozen=True)
+class TaskView:
+    """A task of the server: its path, what it is called, its state by the standard, per cent done."""
+
+    path: str
+    name: str
+    state: str
+    percent: float
+
+
+def tasks(client: Client) -> list[TaskView]:
+    """The server's tasks; none where it tells of none."""
     try:
-        service = client.get(client.root["Tasks"]["@odata.id"])
-        tasks = list(client.members(service["Tasks"]["@odata.id"])) if "Tasks" in service else []
+        service = client.get(link(client.root, "Tasks")) if link(client.root, "Tasks") else {}
+        found = list(client.members(link(service, "Tasks"))) if link(service, "Tasks") else []
     except RedfishError:
         return []
-    going = [t for t in tasks if t.get("TaskState") in ("New", "Starting", "Running", "Pending", "Stopping")]
-    return [f"{t.get('Name') or 'a task'} {t.get('PercentComplete') or 0} %" for t in going]
+    return [
+        TaskView(path_of(t), str(known(text(t, "Name"), "a task")), str(known(text(t, "TaskState"), "")),
+                 known(number(t, "PercentComplete"), 0.0))
+        for t in found
+    ]  # fmt: skip
+
+
+def running_updates(client: Client) -> list[str]:
+    """Firmware updates and other tasks that are under way, in words."""
+    return [f"{t.name} {t.percent:.0f} %" for t in tasks(client) if t.state in GOING]
 
 
 # planning ---------------------------------------------------------------------------------------
@@ -243,9 +274,27 @@ def _parts(version: str) -> list[tuple[int, int, str]]:
 def update(client: Client, plan: UpdatePlan, tell: Tell) -> list[Updated]:
     """Send the package, follow its task to the end, and read the versions again.
 
-    It is pushed where the server takes that, else offered for fetching. Raises RedfishError when it was refused or
-    broke off, WorkError where the server takes neither.
+    It is pushed where the server takes that, else offered for fetching. An update that breaks off is a result, too:
+    what runs then is read. Raises RedfishError when it was refused, WorkError where the server takes neither.
     """
+    trouble = ""
+    try:
+        _send(client, plan, tell)
+    except AnswerLost:
+        raise
+    except RedfishError as reason:
+        if int(reason.facts["status"]) < 500:
+            raise
+        trouble = reason.what
+    after = {v.path: v for v in versions(client)}
+    return [
+        Updated(r.part.name, r.part.version, r.offered, now.version, now.waiting, r.activation, trouble)
+        for r in plan.rows
+        if (now := after.get(r.part.path))
+    ]
+
+
+def _send(client: Client, plan: UpdatePlan, tell: Tell) -> None:
     service = client.get(client.root["UpdateService"]["@odata.id"])
     targets: Body = {"Targets": [row.part.path for row in plan.rows]}
     push = service.get("MultipartHttpPushUri")
@@ -263,9 +312,3 @@ def update(client: Client, plan: UpdatePlan, tell: Tell) -> list[Updated]:
     else:
         what = f"{client.where}: it takes no firmware over Redfish"
         raise WorkError(what=what, to_do="use its own console")
-    after = {v.path: v for v in versions(client)}
-    return [
-        Updated(r.part.name, r.part.version, r.offered, now.version, now.waiting, r.activation)
-        for r in plan.rows
-        if (now := after.get(r.part.path))
-    ]

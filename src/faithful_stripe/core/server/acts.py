@@ -9,8 +9,10 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 from enum import StrEnum
+from itertools import combinations
 from typing import Any
 
+from ..arrays.margin import margin
 from ..ranges import total, union
 from .findings import Step, StepCode, of_drive, of_volume
 from .fitness import fit, need_of
@@ -199,13 +201,22 @@ def _needed(server: Server, v: Volume, drive: Drive, mine: frozenset[int]) -> Re
     return Refused(Because.NEEDED_TO_RETURN, {"drive": drive, "volume": v}, bring_back(server, v))
 
 
+MOST_TRIED = 8
+"""Missing members up to which every choice of those that return is tried."""
+
+
 def bring_back(server: Server, v: Volume) -> Step:
-    """The step that makes an offline volume readable again: which members, and how many of them are enough."""
+    """The step that makes an offline volume readable again: which members, and how many of them, whichever they are,
+    are enough."""
     seats, gone = to_bring_back(server, v), standing(server, v).gone
-    chosen = layout_of(v)
-    enough = max((len(gone & members) - may_lack for members, may_lack in chosen.pattern().sets), default=0) if (
-        chosen and chosen.spans == 1
-    ) else len(seats)  # fmt: skip
+    chosen, enough = layout_of(v), len(seats)
+    places = [i for i, s in enumerate(v.seats) if s in seats]
+    if chosen is not None and len(places) <= MOST_TRIED:
+        pattern = chosen.pattern()
+        for count in range(1, len(places) + 1):
+            if all(margin(pattern, gone - set(back)) >= 0 for back in combinations(places, count)):
+                enough = count
+                break
     return Step(StepCode.BRING_BACK, of_volume(v), {"seats": seats, "enough": enough})
 
 
