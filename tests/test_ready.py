@@ -290,5 +290,5 @@ def test_what_a_checklist_must_not_overlook(fstripe, skerry):
     assert "5.4.0 is written and waits for a restart" in found["firmware versions"]["found"]
     apart = found["other disks"]["to_do"]
     assert "WWN, since sizes are alike" in apart and "bays 4 5 (boot)" in apart and "bays 6 7" in apart
-    told = fstripe(*at, "survey")
+    told = fstripe(*at, "survey", "--identities")
     assert re.search(r"4 +HG4K20931 +3[0-9A-F]{15} +HG-F4000-7K +SAS +512 +K410", told.out), told.out[-900:]

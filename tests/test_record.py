@@ -131,7 +131,7 @@ def test_a_rehearsal_stops_where_data_would_be_lost_and_leaves_the_server_alone(
     assert [s["margins"]["records"] for s in hasty.json["steps"]] == [1, 0, 0, 1, 0]
     script.write_text("bench pull 5\nbench pull 6\nbench seat 5 HG4K20944\n")
     bad = fstripe("rehearse", "plan.txt", "--like", "skerry")
-    assert bad.status == 3 and "STOP: this step loses data: records" in bad.out and "seat" not in bad.out
+    assert bad.status == 3 and "STOP: this step takes data away: records" in bad.out and "seat" not in bad.out
     script.write_text(f"volume remove records --yes --expect-serials {MEMBERS}\nsurvey\n")
     assert fstripe("rehearse", "plan.txt", "--like", "skerry", "--json").json["steps"][-1]["lost"] == ["records"]
     script.write_text("volume show nothing\nsurvey\n")

@@ -444,3 +444,17 @@ def test_a_dedicated_spare_is_named_when_its_only_volume_goes():
         return [c.code for c in verdict.costs]
 
     assert costs("/v/1") == [Costs.SPARE_LESS] and costs("/v/1", "/v/2") == [] and costs("/v/2") == []
+
+
+def test_nothing_is_pulled_while_a_member_is_being_brought_back():
+    server = told(gone={1})
+    seat = replace(server.volumes[0].seats[1], state=SeatState.REBUILDING, drive="/d/1", done=0)
+    seats = (server.volumes[0].seats[0], seat, *server.volumes[0].seats[2:])
+    work = Operation(WorkKind.REBUILD, "v", "/v/1", target="1", percent=10.0)
+    volume = replace(server.volumes[0], seats=seats, work=(work,))
+    dead = Drive("9", "/d/9", "box", "r", serial="N", state="UnavailableOffline", health=Health.CRITICAL)
+    judged = assess(replace(server, volumes=(volume,), drives=(*server.drives, dead)))
+    assert {s.code for s in judged.steps} == {StepCode.WAIT_FOR_WORK, StepCode.AFTER_WORK}
+    after = next(s for s in judged.steps if s.code is StepCode.AFTER_WORK)
+    assert after.facts["then"].code is StepCode.REPLACE and after.subject.name == "9"
+    assert next(f.severity for f in judged.findings if f.code is Code.DRIVE_FAILED) is Health.WARNING

@@ -85,7 +85,7 @@ SCENES = {
         [*FAILED, "stock"], "fstripe --at skerry stock match 5; fstripe stock list", 3.0,
     ),
     "rehearse": (
-        [*FAILED, "stock", "script"], "cat plan.txt; fstripe rehearse plan.txt --like skerry", 9.0,
+        [*FAILED, "stock", "script"], "cat plan.txt; fstripe rehearse plan.txt --like skerry --hasty", 9.0,
     ),
     "lineup-solve": ([*REBUILT, "shuffle"], "fstripe lineup solve pile/*.img --out found.toml", 6.0),
     "lineup-prove": ([*MADE, "claim"], "fstripe lineup prove claim.toml; fstripe lineup draw claim.toml", 6.0),

@@ -22,10 +22,13 @@ def finding_lines(judged: Assessment) -> list[Part]:
     if not judged.findings:
         return [Line("Nothing needs attention.", "good"), *notes]
     lines: list[Part] = []
+    before = ""
     for f in judged.findings:
         severity = f.severity.value
         lines.append(Line(f"{severity:8}  {where_words(seen, f.subject)}: {finding_words(seen, f)}", severity))
-        lines.append(Line(f"          to do: {step_words(seen, f.step)}"))
+        to_do = step_words(seen, f.step)
+        lines.append(Line(f"          to do: {'the same' if to_do == before else to_do}"))
+        before = to_do
     return [*lines, *notes]
 
 

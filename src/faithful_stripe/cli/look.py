@@ -27,9 +27,10 @@ if TYPE_CHECKING:
 
 @click.command()
 @click.option("--as-sheet", is_flag=True, help="Write the present set-up as a build sheet (TOML) instead.")
+@click.option("--identities", is_flag=True, help="Also each drive's WWN, part number, interface, sector, firmware.")
 @json_option
 @click.pass_context
-def survey(ctx: click.Context, as_sheet: bool, as_json: bool) -> None:
+def survey(ctx: click.Context, as_sheet: bool, identities: bool, as_json: bool) -> None:
     """What is in the server, what it is used for, what needs attention.
 
     Exit status 3 when something needs attention. Of several servers (--at repeated, or a list file with
@@ -43,7 +44,7 @@ def survey(ctx: click.Context, as_sheet: bool, as_json: bool) -> None:
     """
     from ..work.survey import judged
     from ..work.survey import survey as read_survey
-    from .render import show
+    from .render import Line, show
 
     if as_sheet:
         _sheet(ctx)
@@ -58,7 +59,7 @@ def survey(ctx: click.Context, as_sheet: bool, as_json: bool) -> None:
 
         print_json(server_document(found))
     else:
-        show(survey_parts(found))
+        show([*survey_parts(found), *([Line(), _identities(found.server)] if identities else [])])
     ctx.exit(ATTENTION if found.findings else 0)
 
 
@@ -125,8 +126,6 @@ def survey_parts(found: Assessment) -> list[Part]:
         *_volumes(found),
         Line(),
         _drives(seen),
-        Line(),
-        _identities(seen),
         Line(),
     ]  # fmt: skip
     free = [d for d in seen.drives if d.free and sound(d)]

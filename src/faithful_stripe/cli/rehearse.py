@@ -72,7 +72,7 @@ def rehearse(
         steps_told = [_document(s) for s in told]
         print_json({"like": target, "steps": steps_told, "loses": status == ATTENTION, "failed": status == 1})
     elif status == ATTENTION:
-        click.echo(f"STOP: this step loses data: {', '.join(last.lost)}. Nothing was done to {target}.")
+        click.echo(f"STOP: this step takes data away: {', '.join(last.lost)}. Nothing was done to {target}.")
     elif status == 1:
         click.echo(f"This step fails: {last.says}. Nothing was done to {target}.")
     else:

@@ -12,6 +12,7 @@ from pathlib import Path
 
 from ..bench.bench import Bench
 from ..core.errors import StripeError
+from ..core.ranges import total
 from ..core.server.assess import State
 from ..core.server.fitness import Candidate, judge
 from ..core.server.unknown import known
@@ -23,7 +24,7 @@ from ..work.swapping import Options
 from ..work.swapping import run as guide
 from .telling import told_words
 from .trouble import trouble_words
-from .words import margin_line, works_words
+from .words import margin_words, percent, work_words
 
 HOUR = 3600.0
 MOST_HOURS = 24 * 30
@@ -96,10 +97,11 @@ def look(
     states = {j.volume.name: j.state.value for j in volumes}
     told = {}
     for j in volumes:
-        work = works_words(j.volume.work)
-        told[j.volume.name] = f"{j.state.value}, {margin_line(j)}" + (f", {work}" if work else "")
-        if j.exposure:
-            told[j.volume.name] += f", chance of losing data {chance(j.exposure.chance)}"
+        parts = [j.state.value, *([] if j.margin < 0 else [f"margin {margin_words(j)}"])]
+        parts += [f"{work_words(w)} {percent(w)}" for w in j.volume.work]
+        parts += [f"chance of losing data {chance(j.exposure.chance)}"] if j.exposure else []
+        parts += [f"{total(j.lost)} bytes lost"] if j.lost else []
+        told[j.volume.name] = ", ".join(parts)
     lost: list[str] = []
     if first is not None:
         lost = [n for n, s in states.items() if s in BAD and first.states.get(n) not in BAD]

@@ -9,7 +9,7 @@ from ..core.server.acts import Because, Cost, Costs, Refused
 from ..core.server.assess import Assessment, Judged
 from ..core.server.findings import Code, Finding, Step, StepCode
 from ..core.server.model import Server
-from ..core.server.things import Condition, Drive, Operation, Seat, Volume, WorkKind
+from ..core.server.things import Condition, Drive, Operation, Seat, SeatState, Volume, WorkKind
 from ..core.server.unknown import UNKNOWN
 from ..core.units import chance, decimal_size
 from .words import (
@@ -51,8 +51,9 @@ def _offline(seen: Server, f: Finding) -> str:
 def _degraded(seen: Server, f: Finding) -> str:
     j: Judged = f.facts["judged"]
     what = f"degraded, {margin_line(j)}"
-    if j.gone:
-        what += f"; missing: member {', '.join(seat_words(s) for s in j.gone)}"
+    away = [s for s in j.gone if s.state is not SeatState.REBUILDING]
+    if away:
+        what += f"; missing: member {', '.join(seat_words(s) for s in away)}"
     if j.hidden:
         what += f"; {one_or(j.hidden, 'member')} more that the server does not list"
     if j.exposure:
@@ -251,7 +252,9 @@ STEPS: dict[StepCode, Callable[[Server, Step], str]] = {
     StepCode.LEAVE_SEATED: lambda s, t: "leave it seated: a volume needs it",
     StepCode.WAIT_FOR_WORK: _wait,
     StepCode.REPLACE: _replace,
-    StepCode.REPLACE_AFTER: _replace,
+    StepCode.AFTER_WORK: lambda s, t: (
+        f"not before {works_words(t.facts['work'])} is done; then {step_words(s, t.facts['then'])}"
+    ),
     StepCode.RESUME_REBUILD: lambda s, t: (
         f"fstripe volume rebuild {t.subject.name} --onto {t.facts['seat'].bay}: it goes on onto the same drive"
     ),

@@ -236,7 +236,12 @@ def _attention(found: Assessment, settings: Firmware | None) -> Iterator[Check]:
             any_bad = True
             d: Drive = f.facts["drive"]
             serial = known(d.serial, "serial not known")
-            yield Check("warn", f"drive of bay {d.bay}", f"{serial} {BAD_DRIVES[f.code]}", "see `survey`; then swap it")
+            yield Check(
+                "warn",
+                f"drive of bay {d.bay}",
+                f"{serial} {BAD_DRIVES[f.code]}",
+                "see `survey`: it says what comes first",
+            )
     if not any_bad and any(d.seated for d in seen.drives):
         yield Check("pass", "drives", "none has failed or predicts its failure")
 

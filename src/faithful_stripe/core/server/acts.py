@@ -13,12 +13,12 @@ from itertools import combinations
 from typing import Any
 
 from ..arrays.margin import margin
-from ..ranges import total, union
+from ..ranges import subtract, total, union
 from .findings import Step, StepCode, of_drive, of_volume
-from .fitness import fit, need_of
+from .fitness import fit, need_of, sound
 from .model import Server
 from .redundancy import Answers, answers, layout_of, margin_now, margin_without, members_at, offline, standing, survives
-from .stretches import Stretch, stretches
+from .stretches import stretches
 from .things import Drive, Seat, SeatState, UseKind, Volume, WorkKind
 from .unknown import UNKNOWN, known
 
@@ -174,26 +174,11 @@ def _hurts(server: Server, v: Volume, drive: Drive, mine: frozenset[int]) -> Ref
         return Refused(because, facts, _first_for(server, v, drive))
     before = union((s.start, s.end) for s in stretches(server, v) if s.margin < 0)
     after = [s for s in stretches(server, v, mine) if s.margin < 0]
-    worse = _new(after, before)
+    worse = tuple(subtract(union((s.start, s.end) for s in after), before))
     if worse:
         step = Step(StepCode.REPAIR, of_volume(v), {"ranges": worse})
         return Refused(Because.LOSES_RANGES, facts | {"ranges": worse, "bytes": total(worse)}, step)
     return None
-
-
-def _new(after: Iterable[Stretch], before: list[tuple[int, int]]) -> tuple[tuple[int, int], ...]:
-    from_now = union((s.start, s.end) for s in after)
-    left = []
-    for a, b in from_now:
-        cuts = [r for r in before if r[0] < b and r[1] > a]
-        at = a
-        for x, y in cuts:
-            if x > at:
-                left.append((at, x))
-            at = max(at, y)
-        if at < b:
-            left.append((at, b))
-    return tuple(left)
 
 
 def _needed(server: Server, v: Volume, drive: Drive, mine: frozenset[int]) -> Refused:
@@ -253,8 +238,7 @@ def _what_it_costs(server: Server, v: Volume, drive: Drive, mine: frozenset[int]
     costs = []
     if then < now:
         costs.append(Cost(Costs.MARGIN_FALLS, {"volume": v, "before": now, "after": then}))
-    works = answers(drive) is Answers.YES and drive.predicted is not True
-    if works:
+    if sound(drive) and not known(drive.unreadable, ()):
         costs.append(Cost(Costs.HEALTHY_DRIVE, {"drive": drive, "volume": v}))
     return costs
 

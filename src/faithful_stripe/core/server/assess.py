@@ -7,7 +7,7 @@ from its result, so that no two can disagree.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from typing import Any
 
@@ -146,10 +146,30 @@ def assess(server: Server, remembered: Remembered = NOTHING) -> Assessment:
         *_gaps(server),
     ]
     found += _rollups(server, found)
+    found = _one_thing_at_a_time(found)
     order = list(Code)
     ranked = sorted(found, key=lambda f: (f.severity is not Health.CRITICAL, order.index(f.code)))
     needy = tuple(f for f in ranked if f.severity is not Health.OK)
     return Assessment(server, volumes, needy, tuple(f for f in ranked if f.severity is Health.OK))
+
+
+PATIENT = (StepCode.REPLACE, StepCode.TAKE_OUT, StepCode.RESEAT, StepCode.COPY_BACK, StepCode.REPAIR)
+"""Steps that wait while a member is being brought back: nobody pulls a drive, or checks a volume, meanwhile."""
+
+
+def _one_thing_at_a_time(found: list[Finding]) -> list[Finding]:
+    """Findings whose steps do not contradict each other: while work must be waited for, drives come out after it."""
+    waits = [f.step for f in found if f.step and f.step.code is StepCode.WAIT_FOR_WORK]
+    busy = [s for s in waits if any(w.kind in (WorkKind.REBUILD, WorkKind.COPY) for w in s.facts["work"])]
+    if not busy:
+        return found
+    made = []
+    for f in found:
+        if f.step and f.step.code in PATIENT:
+            after = Step(StepCode.AFTER_WORK, f.step.subject, {"then": f.step, "work": busy[0].facts["work"]})
+            f = replace(f, step=after)
+        made.append(f)
+    return made
 
 
 def judge_volume(server: Server, volume: Volume) -> Judged:
@@ -319,7 +339,8 @@ def _drive(server: Server, d: Drive, volumes: Mapping[str, Judged]) -> Iterator[
     if link and told is not Answers.YES:
         yield Finding(Code.DRIVE_OFFLINE, Health.CRITICAL, subject, facts, _for_failed(server, d, True))
     elif told is not Answers.YES and not (server.off and d.health is not Health.CRITICAL):
-        severity = Health.CRITICAL if d.health is not Health.WARNING else Health.WARNING
+        spent = d.free or bool(d.used_as(UseKind.STOOD_IN_FOR))  # no volume lacks it
+        severity = Health.WARNING if spent or d.health is Health.WARNING else Health.CRITICAL
         yield Finding(Code.DRIVE_FAILED, severity, subject, facts, _for_failed(server, d, False))
     elif d.predicted is True:
         yield Finding(Code.DRIVE_PREDICTED, Health.WARNING, subject, facts, _for_sick(server, d))

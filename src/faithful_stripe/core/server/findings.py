@@ -50,7 +50,7 @@ class StepCode(StrEnum):
     LEAVE_SEATED = "leave-seated"
     WAIT_FOR_WORK = "wait-for-work"
     REPLACE = "replace"
-    REPLACE_AFTER = "replace-after"
+    AFTER_WORK = "after-work"
     RESUME_REBUILD = "resume-rebuild"
     REPAIR = "repair"
     COPY_FIRST = "copy-first"
