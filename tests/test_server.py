@@ -22,7 +22,8 @@ from faithful_stripe.core.server.acts import (
     UpdateFirmware,
     may,
 )
-from faithful_stripe.core.server.assess import State, assess
+from faithful_stripe.core.server.assess import assess
+from faithful_stripe.core.server.condition import State
 from faithful_stripe.core.server.findings import Code, StepCode
 from faithful_stripe.core.server.fitness import Candidate, Need, Why, candidate, judge
 from faithful_stripe.core.server.model import ChoiceError, Server, uses_of

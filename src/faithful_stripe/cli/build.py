@@ -174,7 +174,7 @@ def show(ctx: click.Context, name: str, controller: str | None, as_json: bool) -
     Example:
       fstripe --at skerry volume show records
     """
-    from ..core.server.assess import State
+    from ..core.server.condition import State
     from ..work.survey import survey
 
     client = target(ctx)

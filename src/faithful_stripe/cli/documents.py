@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from ..core.server.assess import Assessment, Judged
+from ..core.server.assess import Assessment
+from ..core.server.condition import Judged
 from ..core.server.things import Drive, UseKind, Volume
 from .attention import finding_documents
 from .common import plain

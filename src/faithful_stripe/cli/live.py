@@ -5,7 +5,7 @@ from __future__ import annotations
 from types import TracebackType
 from typing import Any
 
-from ..core.server.assess import State
+from ..core.server.condition import State
 from ..core.server.model import Server
 from ..core.server.unknown import UNKNOWN, known
 from ..core.units import decimal_size, duration

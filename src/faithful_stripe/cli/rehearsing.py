@@ -13,7 +13,7 @@ from pathlib import Path
 from ..bench.bench import Bench
 from ..core.errors import StripeError
 from ..core.ranges import total
-from ..core.server.assess import State
+from ..core.server.condition import State
 from ..core.server.fitness import Candidate, judge
 from ..core.server.unknown import known
 from ..core.units import chance

@@ -6,7 +6,8 @@ from collections.abc import Callable, Iterable
 from typing import Any
 
 from ..core.server.acts import Because, Cost, Costs, Refused
-from ..core.server.assess import Assessment, Judged
+from ..core.server.assess import Assessment
+from ..core.server.condition import Judged
 from ..core.server.findings import Code, Finding, Step, StepCode
 from ..core.server.model import Server
 from ..core.server.things import Condition, Drive, Operation, Seat, SeatState, Volume, WorkKind

@@ -8,7 +8,7 @@ from ..core.server.unknown import UNKNOWN
 from .common import print_json
 
 if TYPE_CHECKING:
-    from ..core.server.assess import State
+    from ..core.server.condition import State
     from ..core.server.things import Volume
     from ..redfish.client import Client
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Sequence
 from typing import Any
 
-from ..core.server.assess import Judged, State
+from ..core.server.condition import Judged, State
 from ..core.server.findings import Subject
 from ..core.server.fitness import Fit, Reason, Why
 from ..core.server.model import Server

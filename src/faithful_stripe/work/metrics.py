@@ -15,7 +15,7 @@ from prometheus_client.core import GaugeMetricFamily, Metric
 from prometheus_client.openmetrics.exposition import generate_latest
 
 from ..core.ranges import total
-from ..core.server.assess import Judged, State
+from ..core.server.condition import Judged, State
 from ..core.server.redundancy import Answers, answers, health_of
 from ..core.server.things import Drive, Health
 from ..core.server.unknown import UNKNOWN, known

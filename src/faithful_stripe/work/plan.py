@@ -10,7 +10,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from ..core.server.assess import State, judge_volume
+from ..core.server.condition import State, judge_volume
 from ..core.server.model import Server
 from ..core.server.things import Controller, Drive, UseKind, Volume
 from ..core.server.unknown import UNKNOWN, known

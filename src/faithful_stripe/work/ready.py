@@ -7,7 +7,8 @@ from collections.abc import Iterator, Sequence
 
 from ..core.arrays.timing import PACES
 from ..core.pcie import LANE_BYTES, link_bytes
-from ..core.server.assess import Assessment, Judged, State
+from ..core.server.assess import Assessment
+from ..core.server.condition import Judged, State
 from ..core.server.findings import Code
 from ..core.server.model import Server
 from ..core.server.redundancy import survives

@@ -13,7 +13,8 @@ from typing import Any
 
 from ..core.ranges import total
 from ..core.server.acts import Refused, TakeOut, may
-from ..core.server.assess import Assessment, State
+from ..core.server.assess import Assessment
+from ..core.server.condition import State
 from ..core.server.findings import Code
 from ..core.server.fitness import Why, candidate, judge
 from ..core.server.model import Server

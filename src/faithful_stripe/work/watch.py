@@ -9,7 +9,8 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from itertools import pairwise
 
-from ..core.server.assess import Assessment, Judged, State
+from ..core.server.assess import Assessment
+from ..core.server.condition import Judged, State
 from ..core.server.model import Server
 from ..core.server.redundancy import Answers, answers
 from ..core.server.risk import exposure
