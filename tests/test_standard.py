@@ -134,6 +134,7 @@ def test_what_uses_a_drive_is_not_known_where_volumes_cannot_be_read(on):
     for words in (("swap", "2"), ("spare", "add", "2"), ("volume", "add", "x", "--level", "RAID1", "--bays", "1,2")):
         no = on(made, *words)
         assert no.status == 1 and "not known" in no.err and "could not be read" in no.err, no.err
+    assert "Volumes: they could not be read" in on(made, "survey").out
     told = on(made, "watch", "--once")
     assert told.status == 3 and "not all volumes could be read" in told.out
     one = tree(linked="drive")
@@ -145,6 +146,17 @@ def test_a_free_drive_whose_content_is_not_told_is_taken_out_only_when_agreed(on
     made = tree()
     no = on(made, "swap", "4")
     assert no.status == 1 and "bay 4 (SN4) is in no volume; what it holds: not known" in no.err and not made.sent
+
+
+def test_a_checklist_goes_on_where_parts_cannot_be_read(on):
+    made = tree()
+    made.pages[SYSTEM] |= {"PCIeDevices": [ref("/gone")], "Bios": ref("/bios"), "SimpleStorage": ref("/simple"),
+                     "Boot": {"BootOptions": ref("/options")}}  # fmt: skip
+    made.pages |= {"/bios": 500, "/simple": 501}
+    checks = {c["what"]: c for c in on(made, "ready", "--json").json["checks"]}
+    assert checks["PCIe devices"]["state"] == checks["firmware settings"]["state"] == "warn"
+    assert checks["boot volume"]["state"] == "fail" and checks["drives"]["state"] == "pass"
+    assert on(made, "survey").status == 0
 
 
 def test_the_screen_says_the_same(on):

@@ -152,7 +152,7 @@ def _volumes(found: Assessment) -> list[Part]:
 
     seen = found.server
     if not seen.volumes:
-        return [Line("Volumes: none yet")]
+        return [Line("Volumes: none yet" if found.all_read else "Volumes: they could not be read", "")]
     several = ["controller"] if len({c.id for c in seen.controllers}) > 1 else []
     heads = [
         "volume",

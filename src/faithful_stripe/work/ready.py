@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 
 from ..core.arrays.timing import PACES
 from ..core.pcie import LANE_BYTES, link_bytes
@@ -35,28 +36,38 @@ def ready(client: Client, wanted: Wanted) -> list[Check]:
     system = find(client).system
     found = judged(client, seen)
     checks = [*_power(seen)]
-    devices, unread = [], []
+    devices: list[Body] = []
     for path in links(system, "PCIeDevices"):
-        try:
+        with _unread(checks, "PCIe devices"):
             devices.append(client.get(path))
-        except RedfishError as reason:
-            if reason.facts["status"] in FATAL:
-                raise
-            unread.append(Check("warn", "PCIe devices", f"{path}: {reason.what}", "look at its setup screens"))
-    checks += unread
-    try:
+    settings: Firmware | None = None
+    with _unread(checks, "firmware settings"):
         settings = firmware(client, wanted.roles)
         checks += [*_settings(settings), *_pending(settings), *_fallen(settings)]
-    except WorkError as reason:
-        settings = None
-        checks.append(Check("warn", "firmware settings", reason.what, reason.to_do))
-    checks += _versions(client)
+    with _unread(checks, "firmware versions"):
+        checks += _versions(client)
     checks += [*_links(devices, seen), *_drive_links(seen), *_volumes(found, settings), *_attention(found, settings)]
     if wanted.installer:
         checks += installer_checks(wanted.installer, wanted.architecture)
     if wanted.drivers:
-        checks += driver_checks(wanted, pci_ids(client, devices))
+        ids: dict[str, str] = {}
+        with _unread(checks, "PCI ids"):
+            ids = pci_ids(client, devices)
+        checks += driver_checks(wanted, ids)
     return checks
+
+
+@contextmanager
+def _unread(checks: list[Check], what: str) -> Iterator[None]:
+    """What cannot be read is one warning; everything else is still looked at."""
+    try:
+        yield
+    except WorkError as reason:
+        checks.append(Check("warn", what, reason.what, reason.to_do))
+    except RedfishError as reason:
+        if reason.facts["status"] in FATAL:
+            raise
+        checks.append(Check("warn", what, f"it could not be read: {reason.what}", "look at its setup screens"))
 
 
 def _power(seen: Server) -> Iterator[Check]:
@@ -69,11 +80,7 @@ def _power(seen: Server) -> Iterator[Check]:
 
 def _versions(client: Client) -> Iterator[Check]:
     """New firmware that is written and runs from the next restart on only."""
-    try:
-        parts = versions(client)
-    except WorkError:
-        yield Check("warn", "firmware versions", "the server does not tell them", "look at its own console")
-        return
+    parts = versions(client)
     waiting = [v for v in parts if v.waiting]
     for v in waiting:
         what = f"{v.name} runs {v.version}; {v.waiting} is written and waits for a restart"

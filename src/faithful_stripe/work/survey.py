@@ -6,9 +6,9 @@ from dataclasses import dataclass, replace
 
 from ..core.server.assess import Assessment, assess
 from ..core.server.model import Server
-from ..redfish.client import Body, Client
+from ..redfish.client import Body, Client, Missed, RedfishError
 from ..redfish.plain import last_of, link, links, path_of
-from ..redfish.reading import read_server
+from ..redfish.reading import FATAL, read_server
 from .errors import WorkError
 from .seen import as_seen
 from .visits import remembered
@@ -38,7 +38,8 @@ def find(client: Client) -> Paths:
     systems = list(client.members(_link(client.root, "Systems")))
     if not systems:
         raise WorkError(what=f"{client.where}: it tells of no system", to_do="is this a server's own address?")
-    storages = tuple(s for one in systems if link(one, "Storage") for s in client.members(link(one, "Storage")))
+    skip: Missed = lambda _path, _reason: None  # noqa: E731  (the survey tells of it)
+    storages = tuple(s for one in systems if link(one, "Storage") for s in client.members(link(one, "Storage"), skip))
     system = next((s for s in systems if link(s, "Storage")), systems[0])
     managers = links(system, "Links", "ManagedBy")
     return Paths(system, storages, client.get(managers[0]) if managers else {})
@@ -53,7 +54,12 @@ def survey(client: Client, sight: bool = True) -> Server:
     seen = read_server(client)
     if not sight or not seen.volumes:
         return seen
-    return replace(seen, volumes=tuple(as_seen(client, find(client).system, seen.volumes)))
+    try:
+        return replace(seen, volumes=tuple(as_seen(client, find(client).system, seen.volumes)))
+    except RedfishError as reason:
+        if reason.facts["status"] in FATAL:
+            raise
+        return seen  # what its firmware sees is not told
 
 
 def judged(client: Client, seen: Server) -> Assessment:
