@@ -9,11 +9,12 @@ from faithful_stripe.bench.bench import Bench
 from faithful_stripe.core.arrays.rebuild import check_rows
 from faithful_stripe.core.server.assess import assess
 from faithful_stripe.redfish.target import connect
-from faithful_stripe.work import swap, swapping
+from faithful_stripe.work import build, swap, swapping
 from faithful_stripe.work.log import Clocks
 from faithful_stripe.work.metrics import Exposition
 from faithful_stripe.work.seeing import Tell
 from faithful_stripe.work.survey import survey
+from faithful_stripe.work.volumes import VolumeWish, add_volumes, plan_volumes
 from faithful_stripe.work.watch import Pace, snapshot_of
 
 from .conftest import SERIALS
@@ -173,6 +174,19 @@ def test_a_chassis_without_hot_swap_is_switched_off_first(fstripe, b):
     assert [c for c in codes if c in order] == order
 
 
+def test_an_old_drive_that_holds_the_only_copy_of_something_is_kept(fstripe, b):
+    folder = b()
+    with Bench(folder).session() as s:
+        s.predict("2")
+        start = s.controller.volume("v").start
+    acts = [lambda s: s.pull("2"), lambda s: s.seat("2", "S1"), lambda s: s.spoil("1", start + (20 << 20), 4096)]
+    under_way, _costs, told = guided(folder, "2", acts, now=True)
+    (alarm,) = [t for t in told if t.code is Tell.BYTES_LOST]
+    assert under_way.holds_only_copy and alarm.facts["serial"] == "D2" and alarm.facts["bytes"] == 4096
+    survey_now = fstripe(*AT, "survey", "--json").json
+    assert survey_now["volumes"][0]["state"] == "lost" and survey_now["volumes"][0]["margin"] == 0
+
+
 def test_leds_that_blink_elsewhere_are_named(fstripe, b):
     folder = b()
     fstripe(*AT, "locate", "4")
@@ -292,8 +306,23 @@ def test_removing_a_volume_says_whether_it_boots_and_what_shares_its_drives(fstr
     b(level=None)
     words = ("--level", "RAID5", "--bays", "1-3", "--strip", "4KiB", "--yes", "--expect-serials", "D1,D2,D3")
     fstripe(*AT, "volume", "add", "a", "--size", "10MiB", *words)
-    second = fstripe(*AT, "volume", "add", "w", *words)
+    second = fstripe(*AT, "volume", "add", "w", *words, "--json")
     assert second.status == 0, second.err
+    third = fstripe(*AT, "volume", "add", "x", *words)
+    assert third.status == 1  # nothing is left
+    with connect(str(fstripe.folder / "b")) as client:
+        wishes = [VolumeWish(n, "RAID5", ("1", "2", "3"), 4096, size=s) for n, s in (("p", 10 << 20), ("q", None))]
+        build.remove_volume(client, survey(client).volume("w"))
+        build.remove_volume(client, survey(client).volume("a"))
+        first, rest = plan_volumes(client, wishes)
+        assert first.size == 10 << 20 and rest.size <= first.drives[0].size * 2 - first.size
+        made = add_volumes(client, [first, rest])
+        taken = [v.size for v in made]
+        assert abs(rest.size - taken[1]) < 140 << 20  # but for what the controller keeps for itself
+        for v in made:
+            build.remove_volume(client, survey(client).volume(v.path))
+    for name, size in (("a", ("--size", "10MiB")), ("w", ())):
+        fstripe(*AT, "volume", "add", name, *size, *words)
     preview = fstripe(*AT, "volume", "remove", "a")
     assert (
         "The server starts from this volume" in preview.err

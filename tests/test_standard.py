@@ -142,6 +142,34 @@ def test_what_uses_a_drive_is_not_known_where_volumes_cannot_be_read(on):
     assert on(one, "swap", "2").status == 1 and not (made.sent or one.sent)
 
 
+@pytest.mark.parametrize("linked", ["neither", "two of four"])
+def test_a_volume_that_does_not_tell_its_members_holds_every_drive_beside_it(on, linked):
+    made = tree(linked="neither")
+    if linked == "two of four":
+        made[VOLUME]["Links"]["Drives"] = [ref(drive_path(i)) for i in range(2)]
+    assert judged(made).volumes[VOLUME].margin == 0
+    for words in (("swap", "2"), ("swap", "4"), ("spare", "add", "3"), ("swap", "0")):
+        no = on(made, *words)
+        assert no.status == 1 and ("not known" in no.err or "loses volume" in no.err), (words, no.err)
+    assert not made.sent
+
+
+def test_a_drive_without_a_serial_number_is_not_swapped_blindly(on):
+    made = tree(bad={2}, health="Warning")
+    del made[drive_path(2)]["SerialNumber"]
+    no = on(made, "swap", "2")
+    assert no.status == 1 and "does not tell its drive's serial number" in no.err
+
+
+def test_a_server_that_is_off_still_tells_of_its_failed_drive(on):
+    made = tree(bad={2}, health="Warning")
+    made[SYSTEM]["PowerState"] = "Off"
+    no = on(made, "swap", "1")
+    assert no.status == 1 and "replace bay 2 (SN2)" in no.err
+    made[drive_path(2)]["Status"] = {"State": "StandbyOffline"}
+    assert on(made, "swap", "1").status == 1
+
+
 def test_a_free_drive_whose_content_is_not_told_is_taken_out_only_when_agreed(on):
     made = tree()
     no = on(made, "swap", "4")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from ..core.errors import StripeError
 from ..core.server.fitness import Why
+from ..core.server.things import UseKind
 from ..work.errors import ActRefused, Unfit
 from ..work.picking import free_bays
 from .verdicts import refusal_words
@@ -30,6 +31,9 @@ def _unfit(trouble: Unfit) -> tuple[str, str]:
     what = f"bay {d.bay}: {drive_words(d)} "
     if first.why is Why.FAILED:
         return f"{what}has failed", f"replace it, or choose another ({free})"
+    if first.why is Why.IN_USE and d.used_as(UseKind.NOT_KNOWN):
+        what = f"what {bay_words(d)} is used for is not known: volumes or their members could not be read"
+        return what, f"use a drive of which it is known ({free})"
     if first.why is Why.IN_USE:
         return f"{what}is {use_words(d)}", free
     if first.why is Why.PREDICTED:

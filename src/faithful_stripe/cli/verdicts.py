@@ -320,7 +320,7 @@ REFUSALS: dict[Because, Callable[[dict[str, Any]], str]] = {
         "not known to be redundant is not"
     ),
     Because.USE_NOT_KNOWN: lambda x: (
-        f"what {bay_words(x['drive'])} is used for is not known: volumes could not be read, or no storage owns it"
+        f"what {bay_words(x['drive'])} is used for is not known: volumes or their members could not be read"
     ),
     Because.BEING_COPIED: lambda x: (
         f"the data of bay {x['drive'].bay} are being copied off it ({x['volume'].name}: {percent(x['work'])})"

@@ -111,7 +111,7 @@ def use_words(d: Drive) -> str:
         for u in d.used_as(kind):
             by_position.setdefault("" if u.position is UNKNOWN else f" {u.position}", []).append(u.volume)
         texts += [words.format(at=at, names=", ".join(names)) for at, names in by_position.items()]
-    texts += ["not known: volumes could not be read"] if d.used_as(UseKind.NOT_KNOWN) else []
+    texts += ["not known"] if d.used_as(UseKind.NOT_KNOWN) else []
     texts += [f"bay {u.bay} stands in for it" for u in d.used_as(UseKind.STOOD_IN_FOR)]
     spare = spare_words(d)
     if spare:

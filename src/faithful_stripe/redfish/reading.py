@@ -10,6 +10,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 
 from ..core.server.model import Server, uses_of
+from ..core.server.redundancy import members_untold
 from ..core.server.things import (
     Controller,
     Drive,
@@ -154,7 +155,7 @@ def _server(found: Found, system: Body) -> Server:
         read_drive(body, path, owner.get(path, ""), found.holder.get(path, "")) for path, body in bodies.items() if body
     ]
     joined = tuple(_seated(body, v, drives, bodies) for body, v in told)
-    return Server(
+    made = Server(
         server=str(known(text(system, "Name", "Id"), found.client.where)),
         maker=text(system, "Manufacturer"),
         model=text(system, "Model"),
@@ -173,6 +174,14 @@ def _server(found: Found, system: Body) -> Server:
         lid_open=_lid(found),
         hot_swap=next((f for c in found.chassis.values() if (f := flag(ours(c), "HotSwap")) is not UNKNOWN), UNKNOWN),
     )
+    dark = {v.controller for v in made.volumes if members_untold(made, v)}
+    return replace(made, drives=tuple(_maybe_used(d, dark) for d in made.drives)) if dark else made
+
+
+def _maybe_used(d: Drive, dark: set[str]) -> Drive:
+    """A drive that nothing is known to use, at a controller with a volume that does not tell its members."""
+    untold = d.seated and not d.uses and d.controller in dark
+    return replace(d, uses=(Use(UseKind.NOT_KNOWN),)) if untold else d
 
 
 def _storage_names(storages: Sequence[Body]) -> dict[str, str]:

@@ -160,6 +160,11 @@ def _plan(client: Client, server: str, found: Assessment, drive: Drive) -> Swap:
     if needed is None:
         what = f"bay {drive.bay}: the server does not tell how large its drive is"
         raise WorkError(what=what, to_do="what could replace it cannot be told; read its label")
+    if drive.seated and drive.serial is UNKNOWN:
+        what = f"bay {drive.bay}: the server does not tell its drive's serial number"
+        raise WorkError(
+            what=what, to_do="what leaves and what comes cannot be told apart: change it by hand, label first"
+        )
     made = Swap(
         identity=server,
         where=client.where,

@@ -69,6 +69,7 @@ class VolumePlan:
     """What will be made: the drives in order, the usable size (an estimate until it stands), the request.
 
     spares    drives that become hot spares for it
+    extent    bytes of each member that it takes, an estimate, too
     lost      what is on the drives now, a line per drive that is not known to be blank
     warnings  what a careful colleague would say
     """
@@ -78,6 +79,7 @@ class VolumePlan:
     drives: tuple[Drive, ...]
     spares: tuple[Drive, ...]
     size: int
+    extent: int
     margin: int
     spans: int
     lost: tuple[str, ...]
@@ -143,6 +145,7 @@ def plan_on(seen: Server, wish: VolumeWish, paths: Paths | None) -> VolumePlan:
         drives=drives,
         spares=spares,
         size=min(made.volume_bytes, wish.size or made.volume_bytes),
+        extent=-(-made.rows * wish.strip * min(made.volume_bytes, wish.size or made.volume_bytes) // made.volume_bytes),
         margin=margin(made.pattern, []),
         spans=chosen.spans,
         lost=tuple(
@@ -168,10 +171,18 @@ def plan_on(seen: Server, wish: VolumeWish, paths: Paths | None) -> VolumePlan:
 
 
 def _room(seen: Server, drive: Drive) -> int:
-    """Bytes of a drive that volumes on it leave free, as far as the server tells where they end."""
-    ends = [v.start + v.extent for v in seen.volumes
-            if v.at(drive) and v.start is not UNKNOWN and v.extent is not UNKNOWN]  # fmt: skip
-    return size_of(drive) - max(ends, default=0)
+    """Bytes of a drive that volumes on it leave free."""
+    return size_of(drive) - _end(seen, drive)
+
+
+def _end(seen: Server, drive: Drive) -> int:
+    """Where the last volume on a drive ends. Raises WorkError where one does not tell."""
+    mine = [v for v in seen.volumes if v.at(drive)]
+    dark = next((v for v in mine if v.start is UNKNOWN or v.extent is UNKNOWN), None)
+    if dark:
+        what = f"bay {drive.bay}: the server does not tell how much of its drive volume {dark.name} takes"
+        raise WorkError(what=what, to_do="use drives without a volume")
+    return max((known(v.start, 0) + known(v.extent, 0) for v in mine), default=0)
 
 
 def _check_spares(seen: Server, wish: VolumeWish, drives: Sequence[Drive], spares: Sequence[Drive]) -> None:
@@ -192,7 +203,7 @@ def with_planned(seen: Server, plan: VolumePlan) -> Server:
     volume = Volume(
         name=plan.wish.name, level=plan.level, size=plan.size, strip=plan.wish.strip, rotation=plan.wish.rotation,
         data=plan.wish.data, state="Enabled", health=Health.OK, seats=seats, content="", path="", spans=plan.spans,
-        controller=plan.controller,
+        controller=plan.controller, start=max(_end(seen, d) for d in plan.drives), extent=plan.extent,
     )  # fmt: skip
     uses = {d.path: Use(UseKind.MEMBER, plan.wish.name, "", i) for i, d in enumerate(plan.drives)}
     uses |= {d.path: Use(UseKind.DEDICATED_SPARE, plan.wish.name) for d in plan.spares}

@@ -65,7 +65,7 @@ def answers(drive: Drive) -> Answers:
     bad = drive.health is Health.CRITICAL or known(drive.indicator, "") in ("Fail", "Failed")
     if bad or known(drive.state, "") in DOUBTFUL_STATES:
         return Answers.DOUBTFUL
-    if drive.health is UNKNOWN and drive.rollup is UNKNOWN and drive.state is UNKNOWN:
+    if drive.health is UNKNOWN and drive.rollup is UNKNOWN and known(drive.state, "StandbyOffline") == "StandbyOffline":
         return Answers.DOUBTFUL
     return Answers.YES
 
@@ -149,8 +149,6 @@ def standing(server: Server, volume: Volume) -> Standing:
             gone.add(i)
         elif drive is None:
             (doubtful if seat.state is UNKNOWN else set()).add(i)  # what it is could not be read
-        elif server.off:
-            continue
         else:
             told = answers(drive)
             working = "Updating" in (drive.state, "") or known(drive.indicator, "") == "Rebuild"
@@ -170,6 +168,13 @@ def standing(server: Server, volume: Volume) -> Standing:
     return Standing(
         frozenset(gone), frozenset(doubtful - gone), hidden, well or volume.ordered or (explained and exact)
     )
+
+
+def members_untold(server: Server, volume: Volume) -> bool:
+    """Whether a volume has members that no link tells of although nothing is wrong with it: any drive may be one."""
+    if volume.ordered:
+        return False
+    return not volume.seats or (health_of(volume) is Health.OK and _least(server, volume) > len(volume.seats))
 
 
 def _least(server: Server, volume: Volume) -> int:
