@@ -21,6 +21,7 @@ from faithful_stripe.core.arrays.engine import Array
 from faithful_stripe.core.arrays.geometry import geometry
 from faithful_stripe.core.arrays.levels import LEVELS
 from faithful_stripe.core.arrays.margin import margin
+from faithful_stripe.core.lineup import solve as solving
 from faithful_stripe.core.lineup.document import Lineup, Solution
 from faithful_stripe.core.lineup.trial import try_claim
 from faithful_stripe.core.source import MemorySource, Unreadable
@@ -164,6 +165,27 @@ def test_a_search_stopped_by_hand_says_what_is_known(tmp_path, monkeypatch, inte
     solution = solve_images([tmp_path / name for name in names])
     assert not solution.arrays and len(solution.unused) == len(names)
     assert any("stopped by hand" in note for note in solution.notes)
+
+
+@pytest.mark.parametrize("where", ["lay_out", "clusters"])
+def test_what_a_first_part_told_is_kept_when_more_is_read_and_stopped(tmp_path, monkeypatch, where):
+    """Nobody is told that nothing is known while an answer was there."""
+    _shape, names, _content = made("RAID5", "parity-N", "continuation", None, tmp_path)
+    for name, value in (("FIRST_BYTES", 1 << 22), ("STOCK_BYTES", 1 << 10), ("_certain", lambda _found: False)):
+        monkeypatch.setattr(solving, name, value)
+    known, calls = solve_images([tmp_path / name for name in names]), []
+    real = getattr(solving, where)
+
+    def stop(*arguments):
+        calls.append(1)
+        if len(calls) == 2:
+            raise KeyboardInterrupt
+        return real(*arguments)
+
+    monkeypatch.setattr(solving, where, stop)
+    solution = solve_images([tmp_path / name for name in names])
+    assert [a.members for a in solution.arrays] and solving.STOPPED in solution.notes
+    assert solving.STOPPED_EARLY not in solution.notes and known.arrays
 
 
 # the network block device -----------------------------------------------------------------------

@@ -60,8 +60,16 @@ def solve(pile: Pile, tell: Tell = silent) -> Solution:
         found = solve_within(pile, tell, FIRST_BYTES)
         if _stopped(found) or (_certain(found) and not any(a.stale for a in found.arrays)):
             return found if _stopped(found) else _and_the_rest(pile, found, tell)
-        tell("more is read")
-    found = solve_within(pile, tell, STOCK_BYTES)
+        first = found
+        try:
+            tell("more is read")
+            found = solve_within(pile, tell, STOCK_BYTES)
+        except KeyboardInterrupt:
+            return replace(first, notes=(*first.notes, STOPPED))
+        if _stopped(found) and not found.arrays:  # what the first part told is the best that is known
+            return replace(first, notes=(*first.notes, STOPPED)) if first.arrays else found
+    else:
+        found = solve_within(pile, tell, STOCK_BYTES)
     if _certain(found) or _stopped(found):
         return found
     try:
