@@ -4,7 +4,10 @@ import copy
 
 import httpx
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
+from faithful_stripe.core.server.acts import Refused, TakeOut, may
 from faithful_stripe.core.server.assess import assess
 from faithful_stripe.redfish.client import Client
 from faithful_stripe.redfish.reading import read_server
@@ -216,3 +219,75 @@ def test_a_property_of_the_wrong_kind_stops_nothing(spoilt):
             found = judged(made) if (path, key) != (ROOT, "Systems") else None
             margins = [j.margin for j in found.volumes.values()] if found else []
             assert all(m <= sound for m in margins), (path, key)
+
+
+# generated servers: what they leave out must never cost data -------------------------------------
+
+LEVELS_TOLD = {
+    "RAID0": (0, 2), "RAID1": (1, 2), "RAID5": (1, 3), "RAID6": (2, 4), "RAID10": (1, 4), "RAID50": (1, 6),
+}  # fmt: skip
+"""Failures that are certainly survived, and fewest members."""
+OLD_WORDS = {"RAID0": "NonRedundant", "RAID1": "Mirrored", "RAID5": "StripedWithParity", "RAID10": "SpannedMirrors",
+             "RAID50": "SpannedStripesWithParity", "RAID6": "StripedWithParity"}  # fmt: skip
+
+
+@st.composite
+def servers(draw):
+    """A volume with members missing or not, told of honestly and incompletely; (tree, members that count, margin)."""
+    level = draw(st.sampled_from(sorted(LEVELS_TOLD)))
+    survives, least = LEVELS_TOLD[level]
+    members = draw(st.sampled_from([least, least + 2])) if level not in ("RAID1", "RAID50") else least
+    missing = draw(st.sets(st.integers(0, members - 1), max_size=survives))
+    share = draw(st.sampled_from([1.0, 1.0, 0.5, 0.03]))
+    data = {"RAID0": members, "RAID1": 1, "RAID5": members - 1, "RAID6": members - 2, "RAID10": members // 2,
+            "RAID50": members - 2}[level]  # fmt: skip
+    told = draw(st.sampled_from(["RAIDType", "RAIDType", "VolumeType", None]))
+    words = {"RAIDType": level, "VolumeType": OLD_WORDS[level]}
+    health = draw(st.sampled_from(["Warning", "Critical", None] if missing else ["OK", "OK", None, "Warning"]))
+    linked = draw(st.sampled_from(["both", "volume", "drive"]))
+    made = tree(members, (told, words[told]) if told else None, linked, size=int(share * data * TB4), health=health)
+    for i in missing:
+        away = draw(st.sampled_from(["offline", "critical", "unlinked", "silent", "gone", "unreadable", "warning"]))
+        body = made[drive_path(i)]
+        if away == "offline":
+            body["Status"] = {"State": "UnavailableOffline", "Health": draw(st.sampled_from(["Critical", None]))}
+        elif away == "critical":
+            body["Status"] = {"State": "Enabled", "Health": "Critical"}
+        elif away == "warning":
+            body["Status"] = {"State": "Enabled", "Health": "Warning"}
+        elif away == "silent":
+            body.pop("Status")
+        elif away == "unreadable":
+            made.pages[drive_path(i)] = 404
+        elif away == "gone":
+            made.pages.pop(drive_path(i))
+            made[STORAGE]["Drives"].remove(ref(drive_path(i)))
+        if away in ("unlinked", "gone") or draw(st.booleans()):
+            if ref(drive_path(i)) in made[VOLUME]["Links"].get("Drives", []):
+                made[VOLUME]["Links"]["Drives"].remove(ref(drive_path(i)))
+            if isinstance(made.pages.get(drive_path(i)), dict):
+                made[drive_path(i)]["Links"].pop("Volumes", None)
+    if missing and draw(st.booleans()):
+        made[VOLUME]["Operations"] = [{"Operation": "Rebuild", "PercentageComplete": draw(st.integers(0, 99))}]
+    if draw(st.booleans()):
+        made[VOLUME].pop("CapacityBytes")
+    for path in [drive_path(i) for i in range(members)] if draw(st.integers(0, 3)) == 0 else ():
+        if isinstance(made.pages.get(path), dict):
+            made[path].pop("CapacityBytes", None)
+    counting = [i for i in range(members) if i not in missing]
+    return made, counting, survives - len(missing)
+
+
+@settings(max_examples=400)
+@given(servers())
+def test_no_generated_server_gives_up_a_member_that_its_volume_needs(case):
+    """The truth is known here: where no further failure is survived, no member that counts may come out."""
+    made, counting, margin = case
+    found = judged(made)
+    for j in found.volumes.values():
+        assert j.margin <= margin
+    assert found.findings or made[VOLUME]["Status"]["Health"] == "OK"
+    for i in counting:
+        drive = next((d for d in found.server.drives if d.path == drive_path(i)), None)
+        if drive is not None and margin < 1:
+            assert isinstance(may(TakeOut(drive, now=True), found.server), Refused), (i, margin)

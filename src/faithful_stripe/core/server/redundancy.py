@@ -136,7 +136,7 @@ class Standing:
 
 def standing(server: Server, volume: Volume) -> Standing:
     """Which members of a volume count, by all that the server says of them."""
-    gone, doubtful, unwell = set[int](), set[int](), set[int]()
+    gone, doubtful = set[int](), set[int]()
     rebuilding = any(w.kind is WorkKind.REBUILD for w in volume.work)
     well = health_of(volume) is Health.OK and known(volume.state, "Enabled") in (
         "Enabled",
@@ -158,12 +158,10 @@ def standing(server: Server, volume: Volume) -> Standing:
                 continue  # its controller says that it counts
             elif told is Answers.DOUBTFUL or (not well and rebuilding and working):
                 doubtful.add(i)
-            elif not well and health_of(drive) is not Health.OK:
-                unwell.add(i)
-                if health_of(drive) is UNKNOWN:
-                    doubtful.add(i)
+            elif not well and (health_of(drive) is not Health.OK or drive.predicted is True):
+                doubtful.add(i)  # it may be why the volume is not well, and then it does not count
     hidden = 0 if volume.ordered else max(0, _least(server, volume) - len(volume.seats))
-    explained = bool(gone or doubtful or hidden or unwell)
+    explained = bool(gone or doubtful or hidden)
     exact = volume.ordered or _accounted(server, volume)
     return Standing(
         frozenset(gone), frozenset(doubtful - gone), hidden, well or volume.ordered or (explained and exact)
