@@ -351,3 +351,18 @@ def test_the_demo_tells_its_story(fstripe):
         "RAID 50, healthy", "two rebuilds, power cut", "on both spares", "returned from the spares",
     ]  # fmt: skip
     assert len({s["sha256"] for s in summary["stages"]}) == 2 and summary["lineup"]["verdict"] == "certain"
+
+
+@pytest.mark.parametrize(
+    "words",
+    [
+        ("watch", "--speed", "1e18"), ("watch", "--speed", "inf"), ("watch", "--speed", "nan"),
+        ("bench", "advance", "999999999999d"), ("bench", "fault", "5", "slow", "--factor", "nan"),
+        ("weigh", "--drives", "4", "--size", "4TB", "--years", "nan"),
+        ("stock", "add", "X", "--size", "4TB", "--media", "HDD", "--rpm", "-5"),
+    ],
+)  # fmt: skip
+def test_numbers_that_nobody_can_mean_are_refused_and_the_bench_lives_on(fstripe, records, words):
+    refused = fstripe(*AT, *words)
+    assert refused.status == 2 and refused.err.count("\n") == 1, refused.err
+    assert fstripe(*AT, "survey").status == 0 and not (fstripe.folder / "stock.csv").exists()

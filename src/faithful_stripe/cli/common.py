@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 import sys
 import tomllib
 from collections.abc import Callable
@@ -29,6 +30,26 @@ ATTENTION = 3
 def json_option(command: F) -> F:
     """`--json`: one JSON document on standard output and nothing else there."""
     return click.option("--json", "as_json", is_flag=True, help="Print one JSON document.")(command)
+
+
+class Finite(click.FloatRange):
+    """A number within bounds; "nan" and "inf" are none."""
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
+        found = super().convert(value, param, ctx)
+        if not math.isfinite(found):
+            self.fail(f"{value!r} is not a number that can be worked with.", param, ctx)
+        return found
+
+
+FASTEST = 1e6
+"""Bench seconds per second: eleven days. A clock beyond that leaves the calendar before anybody can stop it."""
+
+
+def speed_option(command: F) -> F:
+    """`--speed`: how fast a bench's clock runs for the command."""
+    words = "Bench seconds per second (benches only)."
+    return click.option("--speed", type=Finite(1, FASTEST), default=1.0, help=words)(command)
 
 
 def controller_option(command: F) -> F:

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from .common import json_option, own_bench, print_json
+from .common import Finite, json_option, own_bench, print_json
 
 if TYPE_CHECKING:
     from ..bench.hands import Hands
@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 @click.option("--range", "where", metavar="OFFSET:LENGTH", help="Which bytes of the drive (unreadable, corrupt).")
 @click.option("--random", "count", type=click.IntRange(1, 10000), help="So many sectors at random (unreadable).")
 @click.option("--seed", type=int, help="Which random sectors; others each time without it.")
-@click.option("--factor", type=click.FloatRange(1, 1000), help="How many times slower (slow); 1 heals.")
+@click.option("--factor", type=Finite(1, 1000), help="How many times slower (slow); 1 heals.")
 @click.option("--celsius", type=click.IntRange(-20, 120), help="The drive's temperature (temperature).")
 @click.option("--every", default="20m", show_default=True, metavar="TIME", help="Time from loss to loss (link).")
 @click.option("--down", default="30s", show_default=True, metavar="TIME", help="How long it is lost (link).")

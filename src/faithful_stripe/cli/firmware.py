@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import ATTENTION, controller_option, json_option, print_json, target
+from .common import ATTENTION, controller_option, json_option, print_json, speed_option, target
 from .update import update, version_parts
 
 if TYPE_CHECKING:
@@ -152,7 +152,7 @@ def set_(ctx: click.Context, pairs: tuple[str, ...], as_json: bool) -> None:
 
 @firmware.command()
 @click.option("--yes", is_flag=True, help="Do not ask.")
-@click.option("--speed", type=click.FloatRange(min=1), default=1.0, help="Bench seconds per second (benches only).")
+@speed_option
 @click.option("--patience", default="15m", show_default=True, metavar="TIME", help="How long to wait for it.")
 @json_option
 @click.pass_context

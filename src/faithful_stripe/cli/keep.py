@@ -112,7 +112,7 @@ def list_(file: Path | None, as_json: bool) -> None:
 @click.option("--size", help="Such as 4TB.")
 @click.option("--media", type=click.Choice(["HDD", "SSD"]), help="Spinning, or solid state.")
 @click.option("--protocol", help="SAS, SATA or NVMe.")
-@click.option("--rpm", type=int, help="Turns a minute; nothing for solid state.")
+@click.option("--rpm", type=click.IntRange(1, 100_000), help="Turns a minute; nothing for solid state.")
 @click.option("--sector", type=click.Choice(["512", "512e", "4096"]), default="512", show_default=True, help="Bytes.")
 @click.option("--condition", type=click.Choice(["new", "used", "suspect", "bad", "retired", "keep"]), default="new",
     show_default=True, help="How it is.")  # fmt: skip

@@ -14,7 +14,7 @@ import click
 from ..core.server.fitness import sound
 from ..core.server.things import SeatState
 from ..core.server.unknown import UNKNOWN, known
-from .common import ATTENTION, access_of, all_named, json_option, named, plain, print_json, target
+from .common import ATTENTION, access_of, all_named, json_option, named, plain, print_json, speed_option, target
 
 if TYPE_CHECKING:
     from ..core.server.assess import Assessment
@@ -269,7 +269,7 @@ def bays(ctx: click.Context, as_json: bool) -> None:
 
 
 @click.command()
-@click.option("--speed", type=click.FloatRange(min=1), default=1.0, help="Bench seconds per second (benches only).")
+@speed_option
 @click.option("--once", is_flag=True, help="One look, then return.")
 @click.option("--metrics", metavar="FILE|PORT", help="Also as OpenMetrics text: into a file, or served at a port.")
 @click.option("--forever", is_flag=True, help="Go on when no work is left (for --metrics).")

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import click
 
-from .common import json_option, print_json
+from .common import json_option, print_json, speed_option
 
 
 @click.command()
@@ -23,7 +23,7 @@ from .common import json_option, print_json
     type=click.Choice(["plain", "paged", "sparse", "tasks", "tagged", "busy", "slow", "lossy"]),
     help="Behave like a difficult server.",
 )  # fmt: skip
-@click.option("--speed", type=click.FloatRange(min=1), default=1.0, help="Bench seconds per second.")
+@speed_option
 @json_option
 def serve(name: Path, host: str, port: int, user: str, manner: str, speed: float, as_json: bool) -> None:
     """Serve the bench NAME over HTTPS until Ctrl-C.

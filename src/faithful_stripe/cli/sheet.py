@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from .common import ATTENTION, confirm, json_option, print_json, target
+from .common import ATTENTION, confirm, json_option, print_json, speed_option, target
 
 if TYPE_CHECKING:
     from ..work.plan import BuildPlan
@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     help="Remove this volume and make it anew where it differs from the sheet: what it holds is lost.",
 )  # fmt: skip
 @click.option("--schema", "show_schema", is_flag=True, help="Print the JSON Schema of build sheets.")
-@click.option("--speed", type=click.FloatRange(min=1), default=1.0, help="Bench seconds per second (benches only).")
+@speed_option
 @click.option("--patience", default="15m", show_default=True, metavar="TIME", help="How long to wait for a restart.")
 @click.option("--yes", is_flag=True, help="Do not ask (scripts); needs --expect-serials where drives are named by bay.")
 @click.option(

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from .common import ATTENTION, confirm, confirm_options, json_option, named, target
+from .common import ATTENTION, confirm, confirm_options, json_option, named, speed_option, target
 from .keep import advisories_from, advisories_option, stock_file, stock_option
 
 if TYPE_CHECKING:
@@ -28,7 +28,7 @@ if TYPE_CHECKING:
 @click.option("--overwrite", is_flag=True, help="Take a new drive although it holds something: that is lost.")
 @click.option("--condition", type=click.Choice(["bad", "suspect", "used", "keep"]), default=None,
     help="What the old drive is called in the cupboard; bad when it failed, else used.")  # fmt: skip
-@click.option("--speed", type=click.FloatRange(min=1), default=1.0, help="Bench seconds per second (benches only).")
+@speed_option
 @advisories_option
 @stock_option
 @confirm_options

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from .common import ATTENTION, json_option, print_json, target
+from .common import ATTENTION, json_option, print_json, speed_option, target
 
 if TYPE_CHECKING:
     from ..work.update import Updated, UpdatePlan, VersionView
@@ -31,7 +31,7 @@ def version_parts(found: list[VersionView]) -> list[Part]:
 @click.option("--part", "names", multiple=True, metavar="NAME", help="Only for this part, where it is for several.")
 @click.option("--go-back", is_flag=True, help="Allow an older version than the one that runs.")
 @click.option("--yes", is_flag=True, help="Do not ask.")
-@click.option("--speed", type=click.FloatRange(min=1), default=1.0, help="Bench seconds per second (benches only).")
+@speed_option
 @json_option
 @click.pass_context
 def update(

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from .common import json_option, named, print_json, split_list, target
+from .common import Finite, json_option, named, print_json, split_list, target
 
 if TYPE_CHECKING:
     from ..work.weigh import Assumptions, Explanation, Weight
@@ -23,14 +23,12 @@ if TYPE_CHECKING:
 @click.option("--media", type=click.Choice(["hdd", "ssd", "nvme"]), help="What kind of drives.  [default: hdd]")
 @click.option("--rpm", type=click.IntRange(3000, 20000), default=7200, show_default=True, help="Of spinning drives.")
 @click.option("--rate", metavar="SIZE", help="What one drive does in sequence, per second, such as 215MB.")
-@click.option("--iops", type=click.FloatRange(min=1), help="Random accesses of 4 KiB per second of one drive.")
+@click.option("--iops", type=Finite(1, 1e9), help="Random accesses of 4 KiB per second of one drive.")
 @click.option("--link", metavar="SIZE", help="What the controller's link carries per second, such as 7.9GB.")
 @click.option("--failing", default=1.5, show_default=True, help="Drives that fail in a year, per cent.")
 @click.option("--unreadable", default=1e-15, show_default=True, help="Unreadable bits per bit read.")
 @click.option("--swap", default="24h", show_default=True, metavar="TIME", help="Until a replacement is fitted by hand.")
-@click.option(
-    "--years", default=5.0, show_default=True, type=click.FloatRange(0.01, 100), help="For the chance of loss."
-)
+@click.option("--years", default=5.0, show_default=True, type=Finite(0.01, 100), help="For the chance of loss.")
 @click.option("--spares", type=click.IntRange(0, 16), help="Hot spares set aside; 0 to 2 are tried without it.")
 @click.option("--need", metavar="SIZE", help="Only layouts that give at least so much.")
 @click.option("--survive", type=click.IntRange(0, 8), help="Only layouts that survive so many failures.  [default: 1]")

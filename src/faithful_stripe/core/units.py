@@ -37,6 +37,10 @@ def parse_size(text: str) -> int:
     return int(scaled // 10 ** len(fraction))
 
 
+LONGEST = 100 * 365.25 * 86400.0
+"""Seconds that a person may ask for: a clock beyond them leaves the calendar."""
+
+
 def parse_duration(text: str) -> float:
     """Seconds of `text`: 90s, 10m, 3h, 2d, or several in a row (1h30m). Raises SizeError otherwise.
 
@@ -46,7 +50,10 @@ def parse_duration(text: str) -> float:
     parts = re.findall(r"(\d+(?:\.\d+)?)\s*(min|[smhd])", text)
     if not parts or re.sub(r"(\d+(?:\.\d+)?)\s*(min|[smhd])", "", text).strip():
         raise SizeError(text=text, kind="duration", example="90s, 10m or 1h30m")
-    return float(sum(float(number) * _TIME[unit] for number, unit in parts))
+    seconds = float(sum(float(number) * _TIME[unit] for number, unit in parts))
+    if seconds > LONGEST:
+        raise SizeError(text=text, kind="duration of at most 100 years", example="90s, 10m or 1h30m")
+    return seconds
 
 
 def decimal_size(size: int) -> str:
