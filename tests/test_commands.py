@@ -366,3 +366,17 @@ def test_numbers_that_nobody_can_mean_are_refused_and_the_bench_lives_on(fstripe
     refused = fstripe(*AT, *words)
     assert refused.status == 2 and refused.err.count("\n") == 1, refused.err
     assert fstripe(*AT, "survey").status == 0 and not (fstripe.folder / "stock.csv").exists()
+
+
+def test_pipes_folders_and_devices_are_refused_at_once(fstripe, skerry):
+    os.mkfifo(fstripe.folder / "pipe")
+    (fstripe.folder / "empty").mkdir()
+    for name in ("pipe", "empty", "/dev/zero"):
+        for words in (
+            ("stock", "list", "--stock", name), (*AT, "build", name, "--check"), ("rehearse", name, "--like", "skerry"),
+            (*AT, "firmware", "update", name), (*AT, "firmware", "show", "--roles", name), ("lineup", "draw", name),
+            ("weigh", "--drives", "4", "--size", "4TB", "--measured", name), ("bench", "new", "x", "--from", name),
+            (*AT, "report", "--json", "--advisories", name),
+        ):  # fmt: skip
+            refused = fstripe(*words)
+            assert refused.status in (1, 2) and refused.err.count("\n") == 1, (words, refused.err)

@@ -9,6 +9,7 @@ from importlib import resources
 from pathlib import Path
 from typing import Any
 
+from ..media.given import text_given
 from . import firmware
 from .controller import SETTINGS
 from .errors import BadAttribute, BenchError
@@ -41,7 +42,7 @@ def description_text(wanted: Path | None) -> tuple[str, str]:
     if name in SHIPPED and not Path(name).is_file():
         return name, resources.files("faithful_stripe.bench").joinpath("data", f"{name}.toml").read_text("utf-8")
     try:
-        return name, Path(name).read_text("utf-8")
+        return name, text_given(Path(name))
     except (OSError, UnicodeDecodeError) as reason:
         to_do = f"check the file ({reason}), or name one that comes with the program: {', '.join(SHIPPED)}"
         raise BenchError(bench=name, what="the description cannot be read", to_do=to_do) from reason

@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import click
 
 from ..core.server.unknown import UNKNOWN
+from ..media.given import text_given
 
 if TYPE_CHECKING:
     from ..bench.bench import Bench
@@ -77,7 +78,7 @@ def all_named(ctx: click.Context) -> tuple[str, ...]:
     for at in ctx.find_root().obj:
         if at.endswith(".toml") and Path(at).is_file():
             try:
-                listed = tomllib.loads(Path(at).read_text("utf-8")).get("servers")
+                listed = tomllib.loads(text_given(Path(at))).get("servers")
             except (OSError, ValueError) as reason:
                 raise WorkError(what=f"{at}: the list cannot be read ({reason})", to_do="correct the file") from reason
             if not isinstance(listed, list) or not listed or not all(isinstance(s, str) for s in listed):

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from ..media.given import text_given
 from .common import ATTENTION, access_of, json_option, print_json
 from .keep import stock_option
 from .rehearsing import let_work_end, look, memory_of_its_own, run, swap_whole
@@ -47,7 +48,7 @@ def rehearse(
     from .hands import make_copy
 
     try:
-        lines = [line.strip() for line in script.read_text("utf-8").splitlines()]
+        lines = [line.strip() for line in text_given(script).splitlines()]
     except (OSError, UnicodeDecodeError) as reason:
         raise WorkError(what=f"{script}: it cannot be read ({reason})", to_do="write one command a line") from reason
     steps = [(n, shlex.split(line)) for n, line in enumerate(lines, 1) if line and not line.startswith("#")]

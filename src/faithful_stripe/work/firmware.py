@@ -17,6 +17,7 @@ from typing import Any
 
 from ..core.server.model import Server
 from ..core.server.things import BootOption, Operation, Volume
+from ..media.given import text_given
 from ..redfish.client import Body, Client, RedfishError
 from .errors import WorkError
 from .remembered import remember
@@ -204,7 +205,7 @@ def _overrides(path: Path | None) -> dict[str, str]:
         return {}
     known = [rule.role for rule in ROLES]
     try:
-        given = tomllib.loads(path.read_text("utf-8"))
+        given = tomllib.loads(text_given(path))
     except (OSError, ValueError) as reason:
         raise WorkError(what=f"{path}: the roles cannot be read ({reason})", to_do="give a TOML file") from reason
     for role, name in given.items():

@@ -13,6 +13,7 @@ from ..core.formats.gpt import SYSTEM_PARTITION, table
 from ..core.formats.inf import Driver, parse
 from ..core.formats.pe import machine
 from ..core.source import Window
+from ..media.given import bytes_given
 from ..media.image import ImageFile, MediaError
 from ..redfish.client import Body, Client
 from .update import pci_paths
@@ -104,7 +105,7 @@ def driver_checks(wanted: Wanted, ids: dict[str, str]) -> Iterator[Check]:
     drivers: list[Driver] = []
     for path in files:
         try:
-            drivers.append(parse(str(path.relative_to(wanted.drivers)), path.read_bytes()))
+            drivers.append(parse(str(path.relative_to(wanted.drivers)), bytes_given(path)))
         except (FormatError, OSError) as reason:
             yield Check("warn", f"driver {path.name}", str(reason), "leave it out")
     for controller, wanted_id in ids.items():

@@ -24,6 +24,7 @@ from ..core.lineup.solve import solve
 from ..core.lineup.standing import evidence_map, structures_on
 from ..core.lineup.trial import Trial, try_claim
 from ..core.source import BlockSource, BlockSourceError, read
+from ..media.given import text_given
 from ..media.image import ImageFile, MediaError
 from ..media.parts import Parts, open_image
 from ..media.whole import write_text
@@ -81,7 +82,7 @@ def head_hash(path: Path) -> str:
 def load(path: Path) -> Solution:
     """Read a lineup document (TOML). Raises MediaError, LineupError."""
     try:
-        document = tomllib.loads(Path(path).read_text("utf-8"))
+        document = tomllib.loads(text_given(Path(path)))
     except (OSError, UnicodeDecodeError) as reason:
         raise MediaError(path=path, what=f"cannot be read ({reason})", to_do="name a lineup file") from reason
     except tomllib.TOMLDecodeError as reason:

@@ -22,6 +22,7 @@ from ..core.server.model import Server
 from ..core.server.things import UseKind, Volume
 from ..core.server.unknown import UNKNOWN, known
 from ..core.units import parse_size
+from ..media.given import text_given
 from .errors import WorkError
 from .firmware import Firmware
 from .tomltext import toml_value as value
@@ -68,7 +69,7 @@ def schema() -> dict[str, Any]:
 def read_sheet(path: Path) -> Sheet:
     """Read and check a sheet. Raises WorkError naming file, line, key and what is allowed."""
     try:
-        text = path.read_text("utf-8")
+        text = text_given(path)
     except (OSError, UnicodeDecodeError) as reason:
         raise WorkError(what=f"{path}: it cannot be read ({reason})", to_do="name a build sheet (TOML)") from reason
     try:

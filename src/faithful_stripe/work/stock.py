@@ -17,6 +17,7 @@ from ..core.server.fitness import Candidate, Fit, Need, Why, judge, need_of
 from ..core.server.model import Server
 from ..core.server.unknown import UNKNOWN
 from ..core.units import SizeError, parse_size
+from ..media.given import text_given
 from ..media.whole import write_text
 from .errors import WorkError
 
@@ -69,7 +70,7 @@ GRADES = ("exact", "equal", "better", "worse", "cannot")
 def read_stock(path: Path) -> list[Item]:
     """Read a cupboard's file. Raises WorkError naming file, line and column."""
     try:
-        text = path.read_text("utf-8-sig")
+        text = text_given(path, "utf-8-sig")
     except (OSError, UnicodeDecodeError) as reason:
         to_do = "make one: `stock add --stock FILE`, or name it with --stock"
         raise WorkError(what=f"{path}: the stock cannot be read ({reason})", to_do=to_do) from reason

@@ -10,6 +10,7 @@ from pathlib import Path
 from ..core.formats.declared import FormatError
 from ..core.formats.pldm import Device, Package, is_package, read_package
 from ..core.server.unknown import known
+from ..media.given import bytes_given
 from ..redfish.client import AnswerLost, Body, Client, RedfishError, Tell
 from ..redfish.names import OEM
 from ..redfish.offer import offered, own_address
@@ -165,7 +166,7 @@ def plan_update(client: Client, file: Path, names: Sequence[str]) -> UpdatePlan:
     try:
         if file.stat().st_size > MOST_BYTES:
             raise WorkError(what=f"{file}: more than {MOST_BYTES >> 20} MiB", to_do="is this a firmware file?")
-        data = file.read_bytes()
+        data = bytes_given(file, MOST_BYTES)
     except OSError as reason:
         raise WorkError(what=f"{file}: it cannot be read ({reason.strerror})", to_do="check the path") from reason
     there = versions(client)

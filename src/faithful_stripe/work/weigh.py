@@ -25,6 +25,7 @@ from ..core.server.risk import FAILING, SWAP_HOURS, UNREADABLE, until_whole
 from ..core.server.things import Drive
 from ..core.server.unknown import UNKNOWN, known
 from ..core.units import chance, decimal_size
+from ..media.given import text_given
 from .errors import WorkError
 from .picking import size_of
 
@@ -279,7 +280,7 @@ def compare(path: Path, weight: Weight, link: float | None, working: Sequence[st
     working  work that was running on the server, if any: such a measurement says little
     """
     try:
-        jobs = json.loads(path.read_text("utf-8"))["jobs"]
+        jobs = json.loads(text_given(path))["jobs"]
         rows = [(job, kind, job[kind]) for job in jobs for kind in ("read", "write") if job[kind]["io_bytes"]]
         found = [_held(job, kind, part, weight, link) for job, kind, part in rows]
     except OSError as reason:

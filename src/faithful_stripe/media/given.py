@@ -1,0 +1,43 @@
+"""Small files that a person names: read whole, and bounded. Folders, pipes and devices are refused at once."""
+
+from __future__ import annotations
+
+import errno
+import os
+import stat
+from pathlib import Path
+
+MOST_BYTES = 16 << 20
+"""Of a sheet, a list, a plan: more is something else."""
+
+
+class NotGiven(OSError):
+    """A file that is none of the kind that was asked for. An OSError, so that whoever reads a file handles it."""
+
+    def __init__(self, path: Path, words: str) -> None:
+        super().__init__(errno.EINVAL, words, str(path))
+
+    def __str__(self) -> str:
+        return str(self.strerror)
+
+
+def bytes_given(path: Path, most: int = MOST_BYTES) -> bytes:
+    """The bytes of a file. Raises OSError: not there, no file, or more than `most` bytes.
+
+    Opened without waiting: a pipe that nobody writes to is refused, not waited for.
+    """
+    fd = os.open(path, os.O_RDONLY | os.O_CLOEXEC | os.O_NONBLOCK)
+    with os.fdopen(fd, "rb") as file:
+        kind = os.fstat(fd)
+        if stat.S_ISDIR(kind.st_mode):
+            raise NotGiven(path, "it is a folder")
+        if not stat.S_ISREG(kind.st_mode):
+            raise NotGiven(path, "it is a pipe or a device, no file")
+        if kind.st_size > most:
+            raise NotGiven(path, f"it holds {kind.st_size} bytes, more than {most >> 20} MiB")
+        return file.read(most + 1)[:most]
+
+
+def text_given(path: Path, encoding: str = "utf-8") -> str:
+    """The text of a file. Raises OSError as `bytes_given` does, UnicodeDecodeError for other bytes."""
+    return bytes_given(path).decode(encoding)
