@@ -200,6 +200,19 @@ def test_the_screen_says_the_same(on):
     assert on(tree(), "survey").status == 0 and "Nothing needs attention" in on(tree(), "survey").out
 
 
+def test_what_a_server_says_cannot_write_on_the_screen(on):
+    """Names, messages and errors with line breaks, escapes and marks that turn the writing round."""
+    fake = "T\r\nFAKE LINE: Nothing needs attention.\x1b[2J\u202e"
+    made = tree(name=fake, bad={2}, health="Warning")
+    made[SYSTEM]["Name"] = made[drive_path(1)]["Model"] = made[drive_path(0)]["SerialNumber"] = fake
+    made[drive_path(2)]["Status"]["Conditions"] = [{"Message": fake, "Severity": "Critical", "Resolution": fake}]
+    for words in (("survey",), ("bays",), ("swap", "1"), ("volume", "show", "no"), ("watch", "--once"),
+                  ("ready",), ("survey", "--json"), ("survey", "--as-sheet")):  # fmt: skip
+        told = on(made, *words)
+        for line in (told.out + told.err).splitlines():
+            assert not line.lstrip().startswith("FAKE") and "\x1b" not in line and "\u202e" not in line, (words, line)
+
+
 def test_a_plain_disk_controller_is_no_warning():
     made = tree()
     del made[STORAGE]["Volumes"]

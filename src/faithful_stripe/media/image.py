@@ -39,7 +39,9 @@ class ImageFile:
         self.path = Path(path)
         self.writable = writable
         try:
-            self._fd = os.open(self.path, (os.O_RDWR if writable else os.O_RDONLY) | os.O_CLOEXEC)
+            # without waiting: a pipe that nobody writes to is refused below
+            flags = (os.O_RDWR if writable else os.O_RDONLY) | os.O_CLOEXEC | os.O_NONBLOCK
+            self._fd = os.open(self.path, flags)
         except OSError as reason:
             raise media_error(self.path, reason) from reason
         mode = os.fstat(self._fd).st_mode

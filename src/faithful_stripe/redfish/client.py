@@ -19,6 +19,7 @@ from urllib.parse import urlsplit
 import httpx
 
 from ..core.errors import StripeError
+from ..core.visible import visible
 
 Body = dict[str, Any]
 
@@ -273,8 +274,8 @@ class Client:
         if response.status_code == 204 or not response.content:
             return {}
         try:
-            body = response.json()
-        except ValueError as reason:
+            body = shown(response.json())
+        except (ValueError, RecursionError) as reason:
             what = f"{self.where}: the answer from {response.request.url.path} is not JSON"
             raise RedfishError(
                 what=what, to_do="is this a Redfish server?", status=response.status_code, message_id=""
@@ -287,13 +288,13 @@ class Client:
     def _error(self, method: str, path: str, response: httpx.Response) -> RedfishError:
         """The first extended message of an error body, or the bare status where there is none."""
         try:
-            error = response.json()["error"]
+            error = shown(response.json())["error"]
             entries = error.get("@Message.ExtendedInfo") or [{}]
             first = entries[0]
             what = first.get("Message") or error.get("message") or ""
             to_do = first.get("Resolution") or ""
             message_id = first.get("MessageId") or error.get("code") or ""
-        except (ValueError, KeyError, AttributeError, TypeError, IndexError):
+        except (ValueError, KeyError, AttributeError, TypeError, IndexError, RecursionError):
             what = to_do = message_id = ""
         if response.status_code == 401:
             what = f"{self.where}: this server asks for a login"
@@ -309,7 +310,18 @@ def _object(text: str) -> Body:
         found = json.loads(text)
     except ValueError:
         return {}
-    return found if isinstance(found, dict) else {}
+    return shown(found) if isinstance(found, dict) else {}
+
+
+def shown(value: Any) -> Any:
+    """JSON from a server with every text in it fit to be shown: the one place where such text comes in."""
+    if isinstance(value, str):
+        return visible(value)
+    if isinstance(value, list):
+        return [shown(v) for v in value]
+    if isinstance(value, dict):
+        return {visible(k): shown(v) for k, v in value.items()}
+    return value
 
 
 def _retry_after(response: httpx.Response) -> float:
