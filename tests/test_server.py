@@ -32,7 +32,7 @@ from faithful_stripe.core.server.risk import exposure, until_whole
 from faithful_stripe.core.server.stretches import margins, stretches
 from faithful_stripe.core.server.things import Drive, Health, Operation, Seat, SeatState, Volume, WorkKind
 from faithful_stripe.core.server.unknown import UNKNOWN, known
-from faithful_stripe.core.source import MemorySource, Unreadable
+from faithful_stripe.core.source import BlockSourceError, MemorySource, Unreadable
 
 STRIP, ROWS = 4096, 12
 
@@ -134,7 +134,7 @@ def test_what_may_be_taken_out_loses_nothing_that_could_be_read(case, wanted):
         for at in range(0, array.size, 512):
             try:
                 array.read_into(at, bytearray(512))
-            except Exception:
+            except BlockSourceError:
                 found.add(at)
         return found
 
