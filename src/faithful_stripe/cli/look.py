@@ -42,7 +42,7 @@ def survey(ctx: click.Context, as_sheet: bool, identities: bool, as_json: bool) 
       fstripe --at rack.toml survey
       fstripe --at skerry survey --as-sheet > skerry.toml
     """
-    from ..work.survey import judged
+    from ..core.server.assess import assess
     from ..work.survey import survey as read_survey
     from .render import Line, show
 
@@ -53,7 +53,7 @@ def survey(ctx: click.Context, as_sheet: bool, identities: bool, as_json: bool) 
         _survey_all(ctx, as_json)
         return
     client = target(ctx)
-    found = judged(client, read_survey(client))
+    found = assess(read_survey(client))
     if as_json:
         from .documents import server_document
 
@@ -252,12 +252,12 @@ def bays(ctx: click.Context, as_json: bool) -> None:
     Example:
       fstripe --at skerry bays
     """
-    from ..work.survey import judged
+    from ..core.server.assess import assess
     from ..work.survey import survey as read_survey
     from .panel import show_panel
 
     client = target(ctx)
-    found = judged(client, read_survey(client))
+    found = assess(read_survey(client))
     seen = found.server
     if as_json:
         from .documents import drive_document

@@ -7,7 +7,7 @@ import sys
 import textwrap
 from typing import TYPE_CHECKING
 
-from ..core.server.redundancy import Answers, answers, health_of
+from ..core.server.redundancy import failed, health_of
 from ..core.server.things import Health
 from ..core.server.unknown import UNKNOWN, known
 from .words import said, short_use, size
@@ -102,7 +102,7 @@ def bay_text(d: Drive, width: int) -> list[Piece]:
     if not d.seated:
         return [("empty", "dim"), *[("", "")] * 4]
     state = ("OK", "")
-    if answers(d) is Answers.NO or health_of(d) is Health.CRITICAL:
+    if failed(d):
         state = ("FAILED", "Critical")
     elif d.state == "Updating":
         state = ("rebuilding", "Warning")

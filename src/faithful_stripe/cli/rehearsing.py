@@ -13,12 +13,13 @@ from pathlib import Path
 from ..bench.bench import Bench
 from ..core.errors import StripeError
 from ..core.ranges import total
+from ..core.server.assess import assess
 from ..core.server.condition import State
 from ..core.server.fitness import Candidate, judge
 from ..core.server.unknown import known
 from ..core.units import chance
 from ..redfish.target import connect
-from ..work.survey import judged, survey
+from ..work.survey import survey
 from ..work.swap import Swap, begin
 from ..work.swapping import Options
 from ..work.swapping import run as guide
@@ -92,7 +93,7 @@ def look(
 ) -> Step:
     """The copy as it is now, beside how the plan found it."""
     with connect(str(copy)) as client:
-        found = judged(client, survey(client))
+        found = assess(survey(client))
     volumes = list(found.volumes.values())
     states = {j.volume.name: j.state.value for j in volumes}
     told = {}

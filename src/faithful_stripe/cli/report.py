@@ -43,15 +43,16 @@ def report(
       fstripe --at skerry report --begin
       fstripe --at skerry report visit.html --technician "R. Holm"
     """
+    from ..core.server.assess import assess
     from ..media.whole import refuse_existing, write_text
     from ..work import report as work
     from ..work.log import clocks
-    from ..work.survey import judged, survey
+    from ..work.survey import survey
     from ..work.visits import remember_state
 
     client = target(ctx)
     if begin:
-        remember_state(client.where, judged(client, survey(client)))
+        remember_state(client.where, assess(survey(client)))
         clocks(client)
         click.echo("Noted how the server is now.")
         return

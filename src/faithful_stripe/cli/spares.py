@@ -42,9 +42,10 @@ def spare_add(
     Example:
       fstripe --at skerry spare add 13 --for records
     """
+    from ..core.server.assess import assess
     from ..core.server.findings import Code
     from ..work.build import add_spare
-    from ..work.survey import judged, survey
+    from ..work.survey import survey
     from .verdicts import finding_words
     from .words import said
 
@@ -57,7 +58,7 @@ def spare_add(
     made = add_spare(client, bay, wanted, not keep)
     _say_drive(made, as_json)
     if not as_json:
-        found = judged(client, survey(client))
+        found = assess(survey(client))
         for f in (*found.findings, *found.notices):
             if f.code in (Code.SPARE_UNFIT, Code.SPARE_POOR) and f.subject.path == made.path:
                 click.echo(f"Note: {finding_words(found.server, f)}.", err=True)

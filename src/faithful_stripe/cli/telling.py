@@ -10,7 +10,7 @@ from ..work.advisories import Fault
 from ..work.judging import FirmwareDiffers, NoSpare, Remaining
 from ..work.seeing import Tell, Told
 from ..work.watch import Progress
-from .verdicts import cost_words, finding_words, refusal_words, step_words
+from .verdicts import finding_words, refusal_words, step_words
 from .words import drive_name, percent, ranges_words, reason_words, said, size, where_words, work_words
 
 Words = tuple[str, str]
@@ -112,7 +112,6 @@ TELLINGS: dict[Tell, Callable[[dict[str, Any]], Words]] = {
     Tell.NO_ANSWER: lambda x: ("the server does not answer", "waiting for it; touch nothing until it is back"),
     Tell.SERVER_OFF: lambda x: ("the server is off", "waiting until it is on again: work goes on then"),
     Tell.ANSWERS_AGAIN: lambda x: ("the server answers again", ""),
-    Tell.COSTS: lambda x: (cost_words(x["cost"]), ""),
     Tell.LED_ELSEWHERE: lambda x: (
         f"the identify LED of bay {', '.join(x['bays'])} blinks, too",
         "that is not the drive; switch it off: locate --off",

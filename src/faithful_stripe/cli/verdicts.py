@@ -6,7 +6,6 @@ from collections.abc import Callable, Iterable
 from typing import Any
 
 from ..core.server.acts import Because, Cost, Costs, Refused
-from ..core.server.assess import Assessment
 from ..core.server.condition import Judged
 from ..core.server.findings import Code, Finding, Step, StepCode
 from ..core.server.model import Server
@@ -283,13 +282,7 @@ STEPS: dict[StepCode, Callable[[Server, Step], str]] = {
     ),
     StepCode.CHOOSE_SPARE: lambda s, t: f"choose another one: fstripe spare remove {t.facts['drive'].bay}",
     StepCode.ADOPT_OR_FORGET: _adopt,
-    StepCode.COOL: lambda s, t: "check fans and air flow",
 }  # fmt: skip
-
-
-def next_lines(judged: Assessment) -> list[str]:
-    """The to-do list in its order, each thing once."""
-    return list(dict.fromkeys(step_words(judged.server, s) for s in judged.steps))
 
 
 # refusals ---------------------------------------------------------------------------------------

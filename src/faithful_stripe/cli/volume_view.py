@@ -18,23 +18,25 @@ MOST_RANGES = 8
 
 def volume_of(client: Client, found: Volume) -> dict[str, Any]:
     """A volume as a JSON document, judged within its server."""
-    from ..work.survey import judged, survey
+    from ..core.server.assess import assess
+    from ..work.survey import survey
     from .documents import volume_document
 
-    now = judged(client, survey(client))
+    now = assess(survey(client))
     fresh = now.server.volume(found.path)
     return volume_document(fresh, now.of(fresh))
 
 
 def show_volume(client: Client, found: Volume, as_json: bool, done: str) -> State:
     """Print a volume: what was done with it, its layout, its condition, its members. What state it is in."""
-    from ..work.survey import judged, survey
+    from ..core.server.assess import assess
+    from ..work.survey import survey
     from .documents import volume_document
     from .render import Cell, Line, Table
     from .render import show as show_parts
     from .words import holds_words, margin_line, said, size, state_style, strip
 
-    now = judged(client, survey(client))
+    now = assess(survey(client))
     found = now.server.volume(found.path)
     j = now.of(found)
     if as_json:

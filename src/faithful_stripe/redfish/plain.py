@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator
-from typing import Any
 
 from ..core.server.things import Condition, Health
 from ..core.server.unknown import UNKNOWN, Maybe
@@ -141,8 +140,3 @@ def ranges(found: list[Body], start: str = "StartByte", length: str = "LengthByt
         a, n = whole(row, start), whole(row, length)
         if a is not UNKNOWN and n is not UNKNOWN and n:
             yield a, a + n
-
-
-def numbers(body: object, name: str) -> Any:
-    """A value as it is, for those that are only shown."""
-    return body_of(body).get(name)

@@ -260,7 +260,7 @@ def _seated(body: Body, volume: Volume, drives: Sequence[Drive], bodies: dict[st
     mine = [*links(body, "Links", "Drives")]
     source = ["Volume.Links.Drives"] if mine else []
     for row in rows(body, "CapacitySources"):
-        mine += link_list(row, "ProvidingDrives")
+        mine += links(row, "ProvidingDrives")
     back = [path for path, b in bodies.items() if volume.path in links(b, "Links", "Volumes")]
     if set(back) - set(mine):
         source.append("Drive.Links.Volumes")
@@ -273,8 +273,3 @@ def _seated(body: Body, volume: Volume, drives: Sequence[Drive], bodies: dict[st
     )  # fmt: skip
     told = {**volume.told, "seats": ", ".join(source) or "nowhere"}
     return replace(volume, seats=seats, ordered=False, told=told)
-
-
-def link_list(row: Body, name: str) -> list[str]:
-    """The paths of a list of references."""
-    return list(links(row, name))

@@ -7,10 +7,10 @@ from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
 from ..core.errors import StripeError
-from ..core.server.assess import Assessment
+from ..core.server.assess import Assessment, assess
 from ..core.server.model import Server
 from ..redfish.client import Client
-from .survey import judged, survey
+from .survey import survey
 
 AT_ONCE = 32
 
@@ -42,7 +42,7 @@ def survey_all(targets: Sequence[str], connect: Callable[[str], Client]) -> list
         try:
             with connect(at) as client:
                 seen = survey(client)
-                return Seen(at, seen, judged=judged(client, seen))
+                return Seen(at, seen, judged=assess(seen))
         except StripeError as reason:
             return Seen(at, None, reason.what)
 

@@ -16,7 +16,7 @@ from prometheus_client.openmetrics.exposition import generate_latest
 
 from ..core.ranges import total
 from ..core.server.condition import Judged, State
-from ..core.server.redundancy import Answers, answers, health_of
+from ..core.server.redundancy import Answers, answers, failed, health_of
 from ..core.server.things import Drive, Health
 from ..core.server.unknown import UNKNOWN, known
 from ..media.whole import write_text
@@ -144,6 +144,6 @@ def _gauge(name: str, words: str, labels: list[str]) -> GaugeMetricFamily:
 
 
 def _severity(d: Drive) -> int:
-    if answers(d) is Answers.NO or health_of(d) is Health.CRITICAL:
+    if failed(d):
         return 2
     return 0 if health_of(d) is Health.OK and answers(d) is Answers.YES else 1

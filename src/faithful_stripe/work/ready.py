@@ -8,7 +8,7 @@ from contextlib import contextmanager
 
 from ..core.arrays.timing import PACES
 from ..core.pcie import LANE_BYTES, link_bytes
-from ..core.server.assess import Assessment
+from ..core.server.assess import Assessment, assess
 from ..core.server.condition import Judged, State
 from ..core.server.findings import Code
 from ..core.server.model import Server
@@ -23,7 +23,7 @@ from .errors import WorkError
 from .firmware import AttributeView, Firmware, firmware
 from .installer import Check, Wanted, driver_checks, installer_checks, pci_ids
 from .remembered import asked
-from .survey import find, judged, survey
+from .survey import find, survey
 from .update import versions
 
 SPINNING_RATE = 215e6
@@ -34,7 +34,7 @@ def ready(client: Client, wanted: Wanted) -> list[Check]:
     """The checklist, in the order of the job."""
     seen = survey(client)
     system = find(client).system
-    found = judged(client, seen)
+    found = assess(seen)
     checks = [*_power(seen)]
     devices: list[Body] = []
     for path in links(system, "PCIeDevices"):

@@ -9,14 +9,14 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
 
-from ..core.server.assess import Assessment
+from ..core.server.assess import Assessment, assess
 from ..core.server.model import Server
 from ..core.server.unknown import known as known_or
 from ..redfish.client import Client
 from . import log
 from .advisories import Advisory
 from .judging import Remaining, remains
-from .survey import judged, survey
+from .survey import survey
 from .visits import notes, remember_state
 
 
@@ -118,7 +118,7 @@ def report(client: Client, since: str | None = None, advisories: Sequence[Adviso
     Raises SizeError for a moment that is neither.
     """
     seen = survey(client)
-    now_judged = judged(client, seen)
+    now_judged = assess(seen)
     remember_state(client.where, now_judged)
     known = notes(client.where)
     now = time.time()

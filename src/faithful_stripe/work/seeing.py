@@ -22,7 +22,6 @@ class Tell(StrEnum):
     NO_ANSWER = "no-answer"
     SERVER_OFF = "server-off"
     ANSWERS_AGAIN = "answers-again"
-    COSTS = "costs"
     LED_ELSEWHERE = "led-elsewhere"
     GOES_ON = "goes-on"
     POWER_OFF = "power-off"

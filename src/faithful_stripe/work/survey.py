@@ -4,14 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
-from ..core.server.assess import Assessment, assess
 from ..core.server.model import Server
 from ..redfish.client import Body, Client, Missed, RedfishError
 from ..redfish.plain import last_of, link, links, path_of
 from ..redfish.reading import FATAL, read_server
 from .errors import WorkError
 from .seen import as_seen
-from .visits import remembered
 
 
 @dataclass(frozen=True)
@@ -60,11 +58,6 @@ def survey(client: Client, sight: bool = True) -> Server:
         if reason.facts["status"] in FATAL:
             raise
         return seen  # what its firmware sees is not told
-
-
-def judged(client: Client, seen: Server) -> Assessment:
-    """A server judged, with what is remembered of it."""
-    return assess(seen, remembered(client.where))
 
 
 def _link(body: Body, key: str) -> str:

@@ -13,7 +13,7 @@ from datetime import UTC, datetime
 from typing import Any
 
 from ..core.server.acts import Cost, Costs, TakeOut, may
-from ..core.server.assess import Assessment
+from ..core.server.assess import Assessment, assess
 from ..core.server.fitness import Need, need_of, sound
 from ..core.server.model import Server
 from ..core.server.redundancy import Answers, answers
@@ -23,7 +23,7 @@ from ..redfish.client import Client, RedfishError
 from . import build
 from .errors import WorkError, granted
 from .remembered import state_file
-from .survey import find, judged, survey
+from .survey import find, survey
 
 STAGES = ("remove", "seat", "check", "rebuild", "finish", "over")
 
@@ -143,7 +143,7 @@ def begin(client: Client, wanted: str, now: bool = False) -> tuple[Swap, tuple[C
     drive = seen.drive(wanted)
     if not drive.seated and not any(v.homes(drive) for v in seen.volumes):
         raise WorkError(what=f"bay {drive.bay} is empty, and no volume lacks a member there", to_do="name another")
-    found = judged(client, seen)
+    found = assess(seen)
     made = _plan(client, server, found, drive)
     if made.stage == "rebuild" and not now:
         return made, ()

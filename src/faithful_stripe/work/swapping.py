@@ -13,7 +13,7 @@ from typing import Any
 
 from ..core.ranges import total
 from ..core.server.acts import Refused, TakeOut, may
-from ..core.server.assess import Assessment
+from ..core.server.assess import Assessment, assess
 from ..core.server.condition import State
 from ..core.server.findings import Code
 from ..core.server.fitness import Why, candidate, judge
@@ -28,7 +28,7 @@ from .errors import WorkError
 from .judging import hours_of, remains
 from .seeing import PASSING, Tell, Told, looks
 from .stock import Item
-from .survey import judged, survey
+from .survey import survey
 from .swap import Swap, light, place_of
 from .visits import note, remember_state
 from .watch import Pace
@@ -60,7 +60,7 @@ def run(client: Client, swap: Swap, options: Options, sleep: Callable[[float], N
     cold = lambda: swap.hot is False and swap.stage in ("remove", "seat")  # noqa: E731
     seeing = _noted(client, looks(client, options.pause, sleep, cold), swap)
     stages = {"remove": _remove, "seat": _seat, "check": _check, "rebuild": _rebuild, "finish": _finish}
-    remember_state(client.where, judged(client, survey(client)))
+    remember_state(client.where, assess(survey(client)))
     while swap.stage != "over":
         stage = swap.stage
         yield from stages[stage](client, swap, options, seeing)
@@ -74,7 +74,7 @@ def _noted(client: Client, seeing: Seeing, swap: Swap) -> Seeing:
     last: object = None
     for found in seeing:
         if isinstance(found, Server):
-            now = judged(client, found)
+            now = assess(found)
             margins = [(key, j.margin, j.state) for key, j in now.volumes.items()]
             if margins != last:
                 last = margins
@@ -151,7 +151,7 @@ def _until_safe(seeing: Seeing, swap: Swap) -> Iterator[Told]:
 
 def _worth(client: Client, seen: Server, swap: Swap, place: str) -> dict[str, Any]:
     """What a drive that was taken out by mistake costs."""
-    found, bay = judged(client, seen), place.rpartition("/")[2]
+    found, bay = assess(seen), place.rpartition("/")[2]
     hurt = [j for j in found.volumes.values() if any(s.bay == bay for s in j.gone)]
     return {"bay": bay, "serial": swap.before[place], "right": swap.bay,
             "margins": tuple((j.volume.name, j.margin) for j in hurt)}  # fmt: skip
@@ -159,7 +159,7 @@ def _worth(client: Client, seen: Server, swap: Swap, place: str) -> dict[str, An
 
 def _way_back(client: Client, seen: Server, place: str) -> Iterator[Told]:
     """A drive that is back while a hot spare stands in its place: how its data get back onto it."""
-    for f in judged(client, seen).findings:
+    for f in assess(seen).findings:
         if f.code is Code.STOOD_IN_FOR and f.facts["drive"].place == tuple(place.rpartition("/")[::2]):
             yield Told("check", Tell.COPY_BACK, {"finding": f, "server": seen})
 
@@ -233,7 +233,7 @@ def _rebuild(client: Client, swap: Swap, options: Options, seeing: Seeing) -> It
             yield Told("alarm", Tell.GONE_AGAIN, {"serial": swap.incoming, "bay": swap.bay})
             swap.stage = "seat"
             return
-        found = judged(client, seen)
+        found = assess(seen)
         mine = [found.of(v) for v in seen.volumes if v.path in swap.volumes]
         for d in seen.drives:
             if d.seated and d.path not in alarmed and _sick(d):
@@ -326,7 +326,7 @@ def _finish(client: Client, swap: Swap, options: Options, seeing: Seeing) -> Ite
         seen = yield from _look(client, seeing)
     note(swap.where, "swap", server=swap.server, bay=swap.bay, out=swap.serial, into=swap.incoming, why=swap.why,
          failed=swap.failed, began=swap.began, part=swap.part, model=swap.model)  # fmt: skip
-    found = judged(client, seen)
+    found = assess(seen)
     remember_state(client.where, found)
     lasted = (datetime.now(UTC) - datetime.fromisoformat(swap.began)).total_seconds()
     yield Told("done", Tell.DONE, {"swap": replace(swap), "seconds": lasted})

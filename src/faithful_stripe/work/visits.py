@@ -10,7 +10,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from ..core.server.assess import Assessment, Remembered
+from ..core.server.assess import Assessment
 from ..core.server.unknown import known
 from .remembered import state_file
 
@@ -57,11 +57,6 @@ def failed_drives(where: str) -> dict[str, str]:
             if entry.get("kind") == "swap" and entry.get("failed") and entry.get("out"):
                 known[str(entry["out"])] = f"{entry.get('why')}, {entry['time'][:10]}, {entry.get('server')}"
     return known
-
-
-def remembered(where: str) -> Remembered:
-    """What is remembered of a server, and of the drives that may come to it."""
-    return Remembered(failed=failed_drives(where))
 
 
 def _path(where: str) -> Path:

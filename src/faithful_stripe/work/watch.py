@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from itertools import pairwise
 
-from ..core.server.assess import Assessment
+from ..core.server.assess import Assessment, assess
 from ..core.server.condition import Judged, State
 from ..core.server.model import Server
 from ..core.server.redundancy import Answers, answers
@@ -18,7 +18,6 @@ from ..core.server.things import Drive, Operation, SeatState, Volume, WorkKind
 from ..core.server.unknown import UNKNOWN, known
 from ..redfish.client import Client
 from .seeing import Told, looks
-from .survey import judged
 
 WINDOW = 12
 """Looks over which the rate is measured: enough to be steady, few enough to follow a change."""
@@ -94,7 +93,7 @@ def watch(client: Client, pause: float = 0.0, sleep: Callable[[float], None] = t
         if isinstance(seen, Told):
             yield seen
             continue
-        snapshot = snapshot_of(judged(client, seen), pace)
+        snapshot = snapshot_of(assess(seen), pace)
         yield snapshot
         if not snapshot.progress:
             return

@@ -33,10 +33,6 @@ class Because(StrEnum):
     REDUNDANCY_NOT_KNOWN = "redundancy-not-known"
     BEING_COPIED = "being-copied"
     COPY_FIRST = "copy-first"
-    NOT_EMPTY_OF_VOLUMES = "not-empty-of-volumes"
-    NOT_READABLE = "not-readable"
-    WORK_RUNNING = "work-running"
-    STANDS_IN = "stands-in"
 
 
 class Costs(StrEnum):
@@ -48,9 +44,7 @@ class Costs(StrEnum):
     SPARE_LESS = "spare-less"
     HEALTHY_DRIVE = "healthy-drive"
     POWER_OFF_FIRST = "power-off-first"
-    HOT_SWAP_NOT_KNOWN = "hot-swap-not-known"
     MEMBER_DROPS = "member-drops"
-    VOLUME_OFFLINE = "volume-offline"
 
 
 @dataclass(frozen=True)
@@ -91,11 +85,6 @@ class Restart:
 
 
 @dataclass(frozen=True)
-class CutPower:
-    """Taking the power away."""
-
-
-@dataclass(frozen=True)
 class ForgetVolume:
     """Removing or emptying a volume: its content is lost by agreement, but what else hangs on it is named."""
 
@@ -109,15 +98,15 @@ class UpdateFirmware:
     paths: tuple[str, ...]
 
 
-Act = TakeOut | Restart | CutPower | ForgetVolume | UpdateFirmware
+Act = TakeOut | Restart | ForgetVolume | UpdateFirmware
 
 
 def may(act: Act, server: Server) -> Allowed | Refused:
     """Whether an act may be done now."""
     if isinstance(act, TakeOut):
         return _take_out(server, act)
-    if isinstance(act, Restart | CutPower):
-        return Allowed(tuple(_running(server, stops=isinstance(act, CutPower))))
+    if isinstance(act, Restart):
+        return Allowed(tuple(_running(server)))
     if isinstance(act, ForgetVolume):
         return Allowed(tuple(_hangs_on(server, act.volume)))
     return _update(server, act)
@@ -262,10 +251,10 @@ def _copy_first(server: Server, drive: Drive) -> Refused | None:
 # the server as a whole --------------------------------------------------------------------------
 
 
-def _running(server: Server, stops: bool) -> Iterable[Cost]:
+def _running(server: Server) -> Iterable[Cost]:
     for v in server.volumes:
         for w in v.work:
-            yield Cost(Costs.WORK_STOPS, {"work": w, "volume": v, "for_good": stops and w.kind is WorkKind.OTHER})
+            yield Cost(Costs.WORK_STOPS, {"work": w, "volume": v})
 
 
 def _hangs_on(server: Server, v: Volume) -> Iterable[Cost]:

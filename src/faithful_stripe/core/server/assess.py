@@ -1,13 +1,13 @@
 """The one judgement of a server: what state each volume is in, how much it survives, what needs attention, what to do.
 
-A pure function of what a server says (and of what is remembered of it). Every command, metric, alert and report speaks
-from its result, so that no two can disagree.
+A pure function of what a server says. Every command, metric, alert and report speaks from its result, so that no two
+can disagree.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 from ..ranges import total, union
@@ -29,16 +29,6 @@ FLAPS = 3
 
 POOR = (Why.SLOWER, Why.SLIGHTLY_SMALLER)
 """What makes a hot spare one that serves a volume badly."""
-
-
-@dataclass(frozen=True)
-class Remembered:
-    """What this machine remembers of a server: serial numbers known to have failed, link losses seen by bay."""
-
-    failed: Mapping[str, str] = field(default_factory=dict)
-
-
-NOTHING = Remembered()
 
 
 @dataclass(frozen=True)
@@ -89,7 +79,7 @@ def worst(found: list[Health]) -> Health:
     return Health.OK
 
 
-def assess(server: Server, remembered: Remembered = NOTHING) -> Assessment:
+def assess(server: Server) -> Assessment:
     """Judge a server."""
     volumes = {v.key: judge_volume(server, v) for v in server.volumes}
     found = [

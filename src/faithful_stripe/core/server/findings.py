@@ -65,7 +65,6 @@ class StepCode(StrEnum):
     SET_STORAGE_MODE = "set-storage-mode"
     CHOOSE_SPARE = "choose-spare"
     ADOPT_OR_FORGET = "adopt-or-forget"
-    COOL = "cool"
 
 
 @dataclass(frozen=True)

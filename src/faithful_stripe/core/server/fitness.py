@@ -60,9 +60,6 @@ CANNOT = frozenset({
     Why.SECTOR, Why.INTERFACE, Why.CONTROLLER, Why.IN_USE, Why.FOREIGN, Why.HOLDS_DATA,
 })  # fmt: skip
 
-LIKENESS = frozenset({Why.MEDIA, Why.SECTOR})
-"""What a person may allow with open eyes (`--mixed`)."""
-
 
 @dataclass(frozen=True)
 class Reason:

@@ -75,6 +75,11 @@ def health_of(thing: Volume | Drive) -> Maybe[Health]:
     return thing.rollup if thing.health is UNKNOWN else thing.health
 
 
+def failed(drive: Drive) -> bool:
+    """Whether a drive has failed: it does not answer, or is reported to be in a critical state."""
+    return answers(drive) is Answers.NO or health_of(drive) is Health.CRITICAL
+
+
 def survives(volume: Volume) -> Maybe[int]:
     """Failures that the whole volume certainly survives by its level; UNKNOWN where its level is not known."""
     chosen = layout_of(volume)
@@ -138,11 +143,7 @@ def standing(server: Server, volume: Volume) -> Standing:
     """Which members of a volume count, by all that the server says of them."""
     gone, doubtful = set[int](), set[int]()
     rebuilding = any(w.kind is WorkKind.REBUILD for w in volume.work)
-    well = health_of(volume) is Health.OK and known(volume.state, "Enabled") in (
-        "Enabled",
-        "Updating",
-        "StandbyOffline",
-    )
+    well = health_of(volume) is Health.OK and known(volume.state, "Enabled") in WELL_STATES
     for i, seat in enumerate(volume.seats):
         drive = server.seated_at(seat)
         if seat.state in (SeatState.MISSING, SeatState.REBUILDING):
@@ -202,10 +203,10 @@ def _accounted(server: Server, volume: Volume) -> bool:
 def offline(server: Server, volume: Volume) -> bool:
     """Whether a volume cannot be read now."""
     if server.off:
-        return _left(server, volume, frozenset(), frozenset()) < 0
+        return _left(server, volume, ()) < 0
     if known(volume.state, "") in OFFLINE_STATES:
         return True
-    return _left(server, volume, frozenset(), frozenset()) < 0 and not _says_readable(volume)
+    return _left(server, volume, ()) < 0 and not _says_readable(volume)
 
 
 def _says_readable(volume: Volume) -> bool:
@@ -214,10 +215,10 @@ def _says_readable(volume: Volume) -> bool:
     return not volume.ordered and told and health_of(volume) in (Health.OK, Health.WARNING)
 
 
-def _left(server: Server, volume: Volume, also: Collection[int], uncounted: Collection[int]) -> int:
-    """Failures left with some more seats gone; not below -1. `uncounted`: doubtful seats that are taken to work."""
+def _left(server: Server, volume: Volume, also: Collection[int]) -> int:
+    """Failures left with some more seats gone; not below -1."""
     stands = standing(server, volume)
-    away = stands.gone | (stands.doubtful - set(uncounted)) | set(also)
+    away = stands.gone | stands.doubtful | set(also)
     chosen = layout_of(volume)
     if chosen is not None:
         left = margin(chosen.pattern(), away)
@@ -255,7 +256,7 @@ def margin_now(server: Server, volume: Volume) -> int:
     """
     if offline(server, volume):
         return -1
-    return max(0, _left(server, volume, (), ()))
+    return max(0, _left(server, volume, ()))
 
 
 def margin_without(server: Server, volume: Volume, seats: Collection[int]) -> int:
@@ -265,7 +266,7 @@ def margin_without(server: Server, volume: Volume, seats: Collection[int]) -> in
         return margin_now(server, volume)
     if offline(server, volume):
         return -1
-    return _left(server, volume, seats, ())
+    return _left(server, volume, seats)
 
 
 def members_at(volume: Volume, drive: Drive) -> frozenset[int]:

@@ -127,7 +127,6 @@ class Drive:
     predicted: Maybe[bool] = UNKNOWN
     media_life: Maybe[float] = UNKNOWN
     unreadable: Maybe[tuple[Range, ...]] = UNKNOWN
-    bad_blocks: Maybe[int] = UNKNOWN
     conditions: tuple[Condition, ...] = ()
     content: Maybe[str] = UNKNOWN
     uses: tuple[Use, ...] = ()

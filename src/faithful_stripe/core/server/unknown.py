@@ -48,8 +48,3 @@ def known(value: Maybe[T], otherwise: U) -> T | U:
     (3, 0)
     """
     return otherwise if value is UNKNOWN else value
-
-
-def is_so(value: Maybe[bool]) -> bool:
-    """Whether something is told, and told to be so."""
-    return value is True
