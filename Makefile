@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV ?= .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test check lint shots bench clean
+.PHONY: demo test check lint shots bench slow clean
 
 demo: $(VENV)/.installed
 	$(BIN)/fstripe demo
@@ -25,6 +25,12 @@ bench: $(VENV)/.installed-dev
 	$(BIN)/python benchmarks/rebuild.py
 	$(BIN)/python benchmarks/startup.py
 	$(BIN)/python benchmarks/lineup.py
+
+# an hour or so: the solver on ever larger volumes, on random piles, and on real file systems (which needs root)
+slow: $(VENV)/.installed-dev
+	for mib in 64 128 256 512 1024; do $(BIN)/python benchmarks/lineup.py --mib $$mib || exit 1; done
+	$(BIN)/python benchmarks/accuracy.py --seed $$(date +%j) --cases 100
+	$(BIN)/python benchmarks/real.py --gib 2 --extract
 
 shots: $(VENV)/.installed-dev
 	$(BIN)/python tools/make_screenshots.py docs/screenshots

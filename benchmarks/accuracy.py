@@ -1,12 +1,15 @@
-"""The solver on random piles: how often it is right, undecided, wrong, and wrong though it says certain.
+"""The solver on random piles: how often it is right, undecided, wrong, and which of its verdicts are certain and wrong.
 
-Piles come from the independent slicer and real file systems in `tests`; an answer is right when every strip of the
-volume stands where the slicer put it and, with P and Q, Q is counted by the slicer's rule.
+Piles come from the independent slicer and real file systems in `tests`, some of them mounted and used by a kernel (as
+root); an answer is right when every strip of the volume stands where the slicer put it and, with P and Q, Q is counted
+by the slicer's rule. Each of the four verdicts is held against what was done; soundness against the bytes themselves.
 
     python benchmarks/accuracy.py --seed 1 --cases 200
+    python benchmarks/accuracy.py --small --seed 0 --cases 400 --against benchmarks/corpus.jsonl
 """
 
 import argparse
+import json
 import os
 import random
 import shutil
@@ -18,47 +21,113 @@ from collections import Counter
 from collections.abc import Sequence
 from concurrent.futures import ProcessPoolExecutor
 from contextlib import ExitStack
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
 sys.path.insert(0, str(Path(__file__).resolve().parents[1]))
 
+from tests import cutting, used
 from tests.cases import Case, draw, make, truth
-from tests.piles import make_volumes
+from tests.piles import MIB, ext, folder_of_files, make_volumes
 from tests.slicer import Spec
 
+from faithful_stripe.core.arrays.engine import Array
 from faithful_stripe.core.lineup.document import Lineup, Solution
 from faithful_stripe.core.lineup.samples import Pile
 from faithful_stripe.core.lineup.solve import solve
-from faithful_stripe.core.source import Unreadable
+from faithful_stripe.core.source import BlockSource, BlockSourceError, Unreadable, read
 from faithful_stripe.media.image import ImageFile
 from faithful_stripe.work.lineup import solve_images
 
+VERDICTS = ("order", "start", "currency", "soundness")
 
-def verdict_of(case: Case, arrays: tuple[Lineup, ...]) -> tuple[str, str]:
-    """("right", "undecided", "wrong" or "wrong and certain", the answer's own verdict)."""
+
+@dataclass(frozen=True)
+class Judged:
+    """An answer held against what was cut.
+
+    result  "right", "undecided" or "wrong": of order and start together
+    said    its own verdicts, by name
+    false   those of them that say "certain" and are wrong
+    """
+
+    result: str
+    said: dict[str, str]
+    false: tuple[str, ...]
+    lead: float
+
+
+def judge(case: Case, arrays: tuple[Lineup, ...]) -> Judged:
+    """What an answer is worth."""
     mine = {n for n in case.names if n}
     chosen = [a for a in arrays if mine & {m for m in a.members if m}]
     if not chosen:
-        return "undecided", "none"
+        return Judged("undecided", dict.fromkeys(VERDICTS, "none"), (), 0.0)
     best = max(chosen, key=lambda a: len(mine & {m for m in a.members if m}))
-    right = placed_right(case, best) and counted_right(case, best)
-    if best.verdict == "undecided":
-        return "undecided", best.verdict
-    if not right and case.damage == "stale" and best.verdict == "probable" and "out of date" in best.settle:
-        return "undecided", best.verdict  # it says that a member may be out of date, but not which one
-    if right:
-        return "right", best.verdict
-    return ("wrong and certain" if best.verdict == "certain" else "wrong"), best.verdict
+    said = said_by(best)
+    started = placed_right(case, best)
+    ordered = (started or placed_right(case, best, apart=True)) and counted_right(case, best)
+    behind = case.optional | {case.stale}
+    truth = {
+        "order": ordered,
+        "start": started or set(best.geometry.start_bytes) == {case.spec.start},
+        "currency": case.stale not in best.members and set(best.stale) <= behind,
+        "soundness": said["soundness"] != "certain" or sound(case, best),
+    }
+    false = tuple(name for name in VERDICTS if said[name] == "certain" and not truth[name])
+    least = {said["order"], said["start"]}
+    right = ordered and started
+    result = "right" if right and "undecided" not in least else "undecided" if "undecided" in least else "wrong"
+    return Judged(result, said, false, best.best - best.next)
 
 
-def placed_right(case: Case, answer: Lineup) -> bool:
-    """Whether the answer puts every strip where the slicer did; missing members' places do not count twice."""
+def said_by(answer: Lineup) -> dict[str, str]:
+    """The verdicts of an answer; of one that knew a single verdict, that one for all."""
+    verdicts = getattr(answer, "verdicts", None)
+    if verdicts is None:
+        return dict.fromkeys(VERDICTS, answer.verdict)
+    return {name: str(getattr(verdicts, name).sure) for name in VERDICTS}
+
+
+def sound(case: Case, answer: Lineup) -> bool:
+    """Whether what would be handed over is the volume that was cut, byte for byte."""
+    assert case.volume is not None
+    with ExitStack() as stack:
+        paths = {str(p): p for p in case.images}
+        members = [stack.enter_context(ImageFile(paths[m])) if m else None for m in answer.members]
+        given = handed_over(answer, members)
+        source = stack.enter_context(case.volume.open("rb"))
+        step = 4 << 20
+        for at in range(0, case.volume.stat().st_size, step):
+            want = source.read(step)
+            size = min(len(want), max(0, given.size - at))
+            try:
+                if read(given, at, size) != want[:size] or want[size:].strip(b"\0"):
+                    return False
+            except BlockSourceError:
+                return False
+    return True
+
+
+def handed_over(answer: Lineup, members: Sequence[Any]) -> BlockSource:
+    """The volume as `lineup extract` writes it."""
+    made = getattr(answer, "opened", None)
+    return made(members) if made is not None else Array(answer.geometry, members)
+
+
+def placed_right(case: Case, answer: Lineup, apart: bool = False) -> bool:
+    """Whether the answer puts every strip where the slicer did; missing members' places do not count twice.
+
+    apart  the volume may begin elsewhere, so long as everything follows as it should
+    """
     made, copies = answer.geometry, answer.geometry.pattern.places.shape[0]
+    later = _moved(case, answer) if apart else 0
     for strip, cells in truth(case).items():
-        at = strip * case.spec.strip
-        if at >= made.volume_bytes:
+        at = strip * case.spec.strip + later
+        if at < 0:
+            continue
+        if at + case.spec.strip > made.volume_bytes:
             break
         for inner in (0, case.spec.strip - 512):
             found = set()
@@ -66,9 +135,23 @@ def placed_right(case: Case, answer: Lineup) -> bool:
                 member, offset = made.to_member(at + inner, copy)
                 found.add((answer.members[int(member)], int(offset)))
             wanted = {(name, offset + inner) for name, offset in cells}
-            if {f for f in found if f[0]} != {w for w in wanted if w[0]}:
+            named = {f for f in found if f[0]}
+            lacking = {w for w in wanted if w[0]} - named
+            if not named <= wanted or any(name not in case.optional | set(answer.stale) for name, _at in lacking):
                 return False
     return True
+
+
+def _moved(case: Case, answer: Lineup) -> int:
+    """By how many bytes later than in the volume that was cut its first strips stand in the answer's."""
+    seats = {name: p for p, name in enumerate(answer.members) if name}
+    for strip, cells in truth(case).items():
+        for name, offset in cells:
+            if strip and name in seats:
+                at = int(answer.geometry.to_volume(seats[name], offset))
+                if at >= 0:
+                    return at - strip * case.spec.strip
+    return 0
 
 
 def counted_right(case: Case, answer: Lineup) -> bool:
@@ -82,8 +165,9 @@ def counted_right(case: Case, answer: Lineup) -> bool:
         q_exponent=layout.q_exponent,
     )  # fmt: skip
     at = spec.start
+    names = [None if n in case.optional and n not in answer.members else n for n in case.names]
     while at < spec.start + 2 * spec.members * spec.strip:
-        mine, row = _equation(spec, case.names, at), (at - spec.start) // said.strip
+        mine, row = _equation(spec, names, at), (at - spec.start) // said.strip
         if mine != _equation(said, answer.members, spec.start + row * said.strip):
             return False
         at += min(spec.strip, said.strip)
@@ -100,6 +184,9 @@ def _equation(spec: Spec, names: Sequence[str | None], at: int) -> list[list[tup
         )
         for span in range(spec.spans)
     ]
+
+
+Row = dict[str, Any]
 
 
 class Failing:
@@ -128,34 +215,68 @@ def solved(case: Case) -> Solution:
         return solve(Pile(names, [Failing(i, case.unreadable.get(n, [])) for i, n in zip(images, names, strict=True)]))
 
 
-def one(job: tuple[int, int, dict[str, str], str, str]) -> dict[str, object]:
+def one(job: tuple[int, int, dict[str, str], str, str]) -> Row:
     seed, number, volumes, scratch, keep = job
     rng = random.Random(f"{seed}/{number}")
     case = draw(rng, sorted(n for n in volumes if n != "foreign"))
     place = Path(scratch) / f"case-{seed}-{number}"
     try:
         make(case, rng, Path(volumes[case.content]), Path(volumes["foreign"]), place)
-        start = time.perf_counter()
+        start, solution = time.process_time(), None
         try:
             solution = solved(case)
-            result, said = verdict_of(case, solution.arrays)
+            seconds = time.process_time() - start
+            judged = judge(case, solution.arrays)
         except Exception:
             traceback.print_exc()
-            result, said, solution = "crash", "-", None
-        seconds = time.perf_counter() - start
+            judged, seconds = Judged("crash", dict.fromkeys(VERDICTS, "-"), (), 0.0), 0.0
         settle = (
             "; ".join(f"{a.geometry.layout.level} of {a.geometry.members}: {a.settle}" for a in solution.arrays)
             if solution
             else ""
         )
         return {
-            "number": number, "words": case.words(), "result": result, "said": said, "seconds": seconds,
-            "enough": case.enough, "level": case.spec.level, "content": case.content, "damage": case.damage,
+            "seed": seed, "number": number, "words": case.words(), "result": judged.result, "said": judged.said,
+            "false": list(judged.false), "seconds": round(seconds, 2), "lead": round(judged.lead, 1),
+            "enough": case.enough, "level": case.spec.level, "content": case.content, "damages": list(case.damages),
             "settle": settle, "read": solution.bytes_read if solution else 0,
         }  # fmt: skip
     finally:
         if keep != str(number):
             shutil.rmtree(place, ignore_errors=True)
+            if case.volume is not None and case.volume.parent.name.startswith("tmp"):
+                shutil.rmtree(case.volume.parent, ignore_errors=True)
+
+
+def small_volumes(made: Path) -> dict[str, Path]:
+    """The volumes that come with the tests: always the same, so that a case is the same wherever it is run."""
+    made.mkdir(parents=True, exist_ok=True)
+    if not (made / "log.img").exists():
+        cutting.unpack(made)
+    volumes = {p.stem: p for p in made.glob("*.img")}
+    return volumes | {"foreign": made / "ext4-nocsum.img"}
+
+
+def all_volumes(made: Path, seed: int) -> None:
+    """Volumes from the tools that make file systems, ones that a kernel has used, and what stands around them."""
+    make_volumes(made, seed)
+    make_volumes(made / "other", seed + 1000, 12, only="ext4")
+    (made / "small.img").unlink(missing_ok=True)
+    ext(made / "small.img", 4 * MIB, folder_of_files(random.Random(seed), made / "a-few", MIB), "ext4", "-b", "1024")
+    if not used.usable():
+        print("no kernel-made volumes: they need root and loop devices", file=sys.stderr)
+        return
+    rng = random.Random(f"used/{seed}")
+    files = used.files_of(made / "files") + used.files_of(Path("/usr/share"), 256 << 10)[:4000]
+    rng.shuffle(files)
+    for kind in used.MAKERS:
+        used.made_and_used(made / f"{kind}-used.img", kind, 64 * MIB, files, rng)
+    inner = ["ext4-used", "xfs-used", "btrfs-used", "ntfs-used", "fat32-used", "ext4-1k"]
+    for around in used.AROUND:
+        for name in rng.sample(inner, 2):
+            used.around(made / f"{name}@{around}.img", around, made / f"{name}.img", rng)
+    used.locked(made / "luks.img", 24 * MIB, rng)
+    used.two_swaps(made / "ext4-used@two swaps.img", made / "ext4-used.img")
 
 
 def main() -> None:
@@ -166,48 +287,101 @@ def main() -> None:
     parser.add_argument("--keep", default="", help="the case whose images stay in --scratch")
     parser.add_argument("--scratch", default="")
     parser.add_argument("--volumes", default="", help="a folder of volumes made before")
+    parser.add_argument("--small", action="store_true", help="the tests' own small volumes: the same everywhere")
+    parser.add_argument("--write", type=Path, help="keep every answer in this file, a line each")
+    parser.add_argument("--against", type=Path, help="print what changed since the run that is kept in this file")
+    parser.add_argument("--jobs", type=int, default=0, help="cases at a time; one for each core without it")
     parser.add_argument("--verbose", action="store_true")
     given = parser.parse_args()
     scratch = given.scratch or tempfile.mkdtemp()
     made = Path(given.volumes or f"{scratch}/volumes-{given.seed}")
-    if not (made / "ext4.img").exists():
-        make_volumes(made, given.seed)
-        make_volumes(made / "other", given.seed + 1000, 12, only="ext4")
-    volumes = {p.stem: str(p) for p in made.glob("*.img")} | {"foreign": str(made / "other" / "ext4.img")}
+    if given.small:
+        volumes = {name: str(path) for name, path in small_volumes(made).items()}
+    else:
+        if not (made / "small.img").exists():
+            all_volumes(made, given.seed)
+        volumes = {p.stem: str(p) for p in made.glob("*.img")} | {"foreign": str(made / "other" / "ext4.img")}
     numbers = [int(n) for n in given.only.split(",")] if given.only else range(given.cases)
     jobs = [(given.seed, n, volumes, scratch, given.keep) for n in numbers]
     rows = []
-    with ProcessPoolExecutor(os.cpu_count()) as pool:
+    with ProcessPoolExecutor(given.jobs or os.cpu_count()) as pool:
         for row in pool.map(one, jobs):
             rows.append(row)
-            if given.verbose or row["result"] in ("wrong and certain", "crash"):
-                what = f"{row['number']:4} {row['result']:17} {row['said']:9} {row['seconds']:5.1f} s  {row['words']}"
+            if given.verbose or row["false"] or row["result"] == "crash":
+                said = " ".join(row["said"].values())  # type: ignore[attr-defined]
+                false = f" FALSE {','.join(row['false'])}" if row["false"] else ""  # type: ignore[arg-type]
+                what = f"{row['number']:4} {row['result']:9} {said:38}{false} {row['seconds']:5.1f} s  {row['words']}"
                 print(f"{what}  | {row['settle']}", flush=True)
-    for title in ("level", "content", "damage"):
+    if given.write:
+        given.write.write_text("".join(json.dumps(row) + "\n" for row in rows))
+    for title in ("level", "content"):
         print_table(title, rows)
-    enough = [r for r in rows if r["enough"]]
-    solved = sum(r["result"] == "right" for r in enough)
-    certain = sum(r["result"] == "right" and r["said"] == "certain" for r in enough)
-    times = sorted(float(str(r["seconds"])) for r in rows)
-    false = sum(r["result"] == "wrong and certain" for r in rows)
-    print(
-        f"\nseed {given.seed}: {len(rows)} cases; of {len(enough)} with enough evidence {solved} solved "
-        f"({solved / max(1, len(enough)):.1%}), {certain} of them certain; wrong and certain: {false}; "
-        f"seconds: median {times[len(times) // 2]:.1f}, most {times[-1]:.1f}"
-    )
+    print_table("damage", [{**r, "damage": d} for r in rows for d in (r["damages"] or ["none"])])  # type: ignore[attr-defined]
+    failed = print_summary(given.seed, rows)
+    if given.against:
+        compare([json.loads(line) for line in given.against.read_text().splitlines()], rows)
     if not given.scratch:
         shutil.rmtree(scratch)
+    sys.exit(1 if failed else 0)
 
 
-def print_table(title: str, rows: list[dict[str, object]]) -> None:
-    kinds = ("right", "undecided", "wrong", "wrong and certain")
-    print(f"\n{title:14}{'cases':>7}" + "".join(f"{k:>19}" for k in kinds))
-    counts = Counter((r[title], r["result"]) for r in rows)
-    for name in sorted({r[title] for r in rows}):  # type: ignore[type-var]
+def print_summary(seed: int, rows: list[Row]) -> bool:
+    """Print the counts; whether any answer was certain and wrong, or none."""
+    enough = [r for r in rows if r["enough"]]
+    solved = sum(r["result"] == "right" for r in enough)
+    certain = sum(r["result"] == "right" and r["said"]["order"] == r["said"]["start"] == "certain" for r in enough)
+    times = sorted(float(r["seconds"]) for r in rows)
+    print("\nenough evidence: decided by what was cut and done alone, by the rule in tests/cases.py, Case.enough")
+    print(
+        f"seed {seed}: {len(rows)} cases; of {len(enough)} with enough evidence {solved} right "
+        f"({solved / max(1, len(enough)):.1%}), {certain} of them certain in order and start; "
+        f"processor seconds: median {times[len(times) // 2]:.1f}, most {times[-1]:.1f}"
+    )
+    for name in VERDICTS:
+        words = Counter(r["said"][name] for r in rows)
+        false = sum(name in r["false"] for r in rows)
+        print(f"  {name:10} certain and wrong: {false};  " + ", ".join(f"{w} {c}" for w, c in words.most_common()))
+    return any(r["false"] or r["result"] == "crash" for r in rows)
+
+
+def compare(before: list[Row], now: list[Row]) -> None:
+    """What changed, case by case, since a run that was written to a file."""
+    known = {(r["seed"], r["number"]): r for r in before}
+    changes: dict[str, list[str]] = {"became right": [], "became wrong": [], "surer": [], "less sure": [], "slower": []}
+    both = [(known[r["seed"], r["number"]], r) for r in now if (r["seed"], r["number"]) in known]
+    for old, new in both:
+        if old["words"] != new["words"]:
+            print(f"case {new['number']} is another one than in the file: {old['words']}")
+            continue
+        what = f"{new['number']} ({new['words']})"
+        if old["result"] != "right" == new["result"]:
+            changes["became right"].append(what)
+        if old["result"] == "right" != new["result"] or set(new["false"]) - set(old["false"]):
+            changes["became wrong"].append(what)
+        sure = [all(r["said"][v] == "certain" for v in ("order", "start")) for r in (old, new)]
+        if sure[0] != sure[1]:
+            changes["surer" if sure[1] else "less sure"].append(what)
+        if new["seconds"] > 2 * old["seconds"] + 1:
+            changes["slower"].append(f"{what} {old['seconds']} -> {new['seconds']} s")
+    print(f"\nagainst the file, {len(both)} cases:")
+    for title, found in changes.items():
+        print(f"  {title}: {len(found)}")
+        for what in found:
+            print(f"    {what}")
+    print(f"  certain and wrong: {sum(len(o['false']) for o, _n in both)} -> {sum(len(n['false']) for _o, n in both)}")
+    print(f"  processor seconds: {sum(o['seconds'] for o, _ in both):.0f} -> {sum(n['seconds'] for _, n in both):.0f}")
+
+
+def print_table(title: str, rows: list[Row]) -> None:
+    kinds = ("right", "undecided", "wrong")
+    print(f"\n{title:26}{'cases':>7}{'enough':>8}" + "".join(f"{k:>11}" for k in kinds) + f"{'certain, wrong':>16}")
+    for name in sorted({r[title] for r in rows}):
+        mine = [r for r in rows if r[title] == name]
+        counts = Counter(r["result"] for r in mine)
         print(
-            f"{name!s:14}{sum(c for (n, _r), c in counts.items() if n == name):7}"
-            + "".join(f"{counts[name, k]:19}" for k in kinds)
-        )
+            f"{name!s:26}{len(mine):7}{sum(r['enough'] for r in mine):8}" + "".join(f"{counts[k]:11}" for k in kinds)
+            + f"{sum(bool(r['false']) for r in mine):16}"
+        )  # fmt: skip
 
 
 if __name__ == "__main__":

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import os
 import random
+import tempfile
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-from .slicer import Spec, cut, places
+from .slicer import Spec, cut, places, span_parity
 
 MIB = 1 << 20
 
@@ -25,9 +26,21 @@ ROTATIONS["RAID50"], ROTATIONS["RAID60"] = ROTATIONS["RAID5"], ROTATIONS["RAID6"
 LEVELS = (
     "RAID0", "RAID1", "RAID1E", "RAID10", "RAID4", "RAID5", "RAID5", "RAID6", "RAID6", "RAID50", "RAID60", "SPAN",
 )  # fmt: skip
-DAMAGES = (
-    "none", "none", "missing", "missing", "stale", "stale beside", "wiped", "unwritten", "bad sectors", "read errors",
-)  # fmt: skip
+WHOLE_DAMAGES = ("missing", "stale", "stale beside", "wiped", "unwritten", "bad sectors", "read errors")
+PART_DAMAGES = (
+    "holes",
+    "pattern",
+    "cut short",
+    "silent end",
+    "rebuilt onto",
+    "parity rewritten",
+    "front wiped",
+    "grown",
+)
+"""To some region of one member, or of the volume."""
+
+PARITY = ("RAID4", "RAID5", "RAID6", "RAID50", "RAID60")
+NO_FILE_SYSTEM = ("log", "text", "samples", "stream", "random", "pages", "luks")
 
 
 @dataclass
@@ -36,7 +49,7 @@ class Case:
 
     content: str
     spec: Spec
-    damage: str
+    damages: tuple[str, ...]
     strangers: int
     names: list[str | None] = field(default_factory=list)
     stale: str = ""
@@ -52,18 +65,41 @@ class Case:
     bare: bool = False
     """Whether some member of a SPAN holds next to nothing."""
 
+    volume: Path | None = None
+    """What was cut."""
+
+    optional: set[str] = field(default_factory=set)
+    """Images of members that an answer may use or leave out: they are out of date, or hold a part only."""
+
+    @property
+    def damage(self) -> str:
+        """All that was done to it, in words."""
+        return " + ".join(self.damages) or "none"
+
     @property
     def enough(self) -> bool:
-        """Whether the evidence can carry an answer: something else than noise, and nothing lost for good. Where all
-        members' heads are wiped, only what states an address tells where the data began."""
-        if self.damage == "wiped" and (self.content in ("log", "text", "samples", "stream", "random") or self.headed):
+        """Whether the evidence can carry an answer, by what was cut and done alone, whatever the solver says:
+
+        something else than noise, and nothing lost for good. Where all members' heads are wiped, only what states an
+        address tells where the data began; where the volume's own front is, and a table stood there, nothing does.
+        """
+        plain = self.content in NO_FILE_SYSTEM
+        if "wiped" in self.damages and (plain or self.headed):
             return False
-        if self.spec.level == "SPAN" and self.content in ("log", "text", "samples", "stream"):
+        if "front wiped" in self.damages and (plain or self.headed or "@" in self.content):
+            return False
+        if self.content.partition("@")[2] in ("unknown store", "zeroed table", "wiped front"):
+            return False  # nothing states where the volume begins
+        if self.spec.level == "SPAN" and plain:
             return False  # a junction or two, and nothing that states a place
         if self.bare:
             return False  # a member of a SPAN that holds nothing is like any other blank image
-        told_by_parity = self.spec.level == "RAID6" and self.damage in ("none", "bad sectors")
-        return self.content != "random" or self.spec.level == "RAID1" or told_by_parity
+        if set(self.damages) & {"cut short", "silent end", "rebuilt onto"} and self.spec.level not in PARITY:
+            return False
+        if {"missing", "stale"} <= set(self.damages) and self.spec.level not in ("RAID6", "RAID60"):
+            return False
+        told_by_parity = self.spec.level == "RAID6" and not set(self.damages) & {"missing", "stale", "stale beside"}
+        return self.content not in ("random", "luks") or self.spec.level == "RAID1" or told_by_parity
 
     def words(self) -> str:
         s = self.spec
@@ -81,38 +117,58 @@ def draw(rng: random.Random, contents: list[str]) -> Case:
         strip = 4096 * rng.choice((3, 6, 12, 20, 24, 48, 80))
     spans, copies = 1, 1
     least = {"RAID0": 2, "RAID1": 2, "RAID10": 4, "RAID6": 4, "RAID60": 4}.get(level, 3)
-    n = rng.randrange(least, rng.choice((least + 3, 10, 16)))
+    n = rng.randrange(least, rng.choice((least + 3, 10, 16, 33)))
     if level == "RAID1":
         n = rng.choice((2, 2, 3))
     if level == "RAID10":
         copies = rng.choice((2, 2, 2, 3))
-        n = copies * rng.randrange(2, 6)
+        n = copies * rng.randrange(2, 8)
     if level in ("RAID50", "RAID60"):
         spans = rng.choice((2, 2, 3))
-        n = spans * rng.randrange(least, least + 4)
+        n = spans * rng.randrange(least, least + rng.choice((3, 4, 6)))
     rotation, data, q_place = rng.choice(ROTATIONS.get(level, [(None, None, None)]))
     exponent = rng.choice(("data-index", "member-position")) if q_place else None
-    start = rng.choice((0, 0, 0, 0, 65536, MIB, 17 * 512, 512 * rng.randrange(1, 4000)))
+    start = rng.choice((0, 0, 0, 0, 0, 65536, MIB, 17 * 512, 512 * rng.randrange(1, 4000)))
     if level == "SPAN":
         n, strip = rng.randrange(2, 6), 4096
-    damage = rng.choice(DAMAGES)
-    if damage == "missing" and level in ("RAID0", "SPAN"):
-        damage = "none"
-    if damage.startswith("stale") and level in ("RAID0", "RAID1", "RAID1E", "RAID10", "SPAN"):
-        damage = "bad sectors"
-    if damage == "unwritten" and level in ("RAID0", "RAID1", "SPAN"):
-        damage = "none"
     spec = Spec(level, n, strip, rotation, data, q_place, exponent, spans, copies, start)
+    count = rng.choice((0, 0, 1, 1, 1, 1, 2, 2, 3))
+    wanted = rng.sample(WHOLE_DAMAGES, (count + 1) // 2) + rng.sample(PART_DAMAGES, count // 2 if count != 1 else 0)
+    if count == 1 and rng.random() < 0.5:
+        wanted = [rng.choice(PART_DAMAGES)]
     other = rng.choice(("RAID5", "RAID1", "RAID0")) if rng.random() < 0.1 else ""
-    return Case(rng.choice(contents), spec, damage, rng.choice((0, 0, 1, 2, 3)), other=other)
+    content = rng.choice(contents)
+    damages = tuple(d for d in WHOLE_DAMAGES + PART_DAMAGES if d in wanted and _possible(d, wanted, spec))
+    return Case(content, spec, damages, rng.choice((0, 0, 1, 2, 3)), other=other)
+
+
+def _possible(damage: str, others: list[str], spec: Spec) -> bool:
+    """Whether a damage can be done to an array, beside others."""
+    if damage == "missing":
+        return spec.level not in ("RAID0", "SPAN")
+    if damage == "stale":
+        return spec.level in PARITY and "stale beside" not in others
+    if damage == "stale beside":
+        return spec.level in PARITY
+    if damage == "unwritten":
+        return spec.level not in ("RAID0", "RAID1", "SPAN")
+    if damage == "grown":
+        return spec.level == "RAID5" and spec.members > 3
+    if damage == "parity rewritten":
+        return spec.level in ("RAID5", "RAID6") and "grown" not in others
+    return True
 
 
 def _other_array(case: Case, rng: random.Random, volume: Path, place: Path) -> list[Path]:
     """The members of another array, with a file system of its own."""
     n = 2 if case.other == "RAID1" else 3
+    largest = max(p.stat().st_size for p in place.iterdir())
     rotation, data, _q = ROTATIONS["RAID5"][0] if case.other == "RAID5" else (None, None, None)
     paths = [place / f"other-{m}" for m in range(n)]
     cut(volume, Spec(case.other, n, 65536, rotation, data), paths)
+    for path in paths:  # images of drives of one make are of one size
+        if case.strangers % 2 and path.stat().st_size < largest:
+            os.truncate(path, largest)
     return paths
 
 
@@ -125,7 +181,12 @@ def make(case: Case, rng: random.Random, volume: Path, foreign: Path, place: Pat
     n = spec.members
     members = [place / f"member-{m}" for m in range(n)]
     tail = rng.choice((0, 0, 4096, 33 * 512, MIB))
+    if "front wiped" in case.damages:
+        volume = _front_wiped(volume, place)
+    case.volume = volume
     area = cut(volume, spec, members, tail)
+    if "grown" in case.damages:
+        _grown(volume, spec, members, rng)
     case.headed = _headed(volume)
     case.bare = spec.level == "SPAN" and any(path.stat().st_blocks * 512 < 1 << 20 for path in members)
     rows = area // spec.strip
@@ -140,20 +201,20 @@ def make(case: Case, rng: random.Random, volume: Path, foreign: Path, place: Pat
                 larger = m * 8 if rng.random() < 0.3 and not spec.sizes else 0
                 file.truncate(end + tail + 512 * larger)
     alive: list[Path | None] = list(members)
-    if case.damage == "missing":
-        alive = _lose(alive, spec, rng)
-    elif case.damage.startswith("stale"):
+    if "unwritten" in case.damages:
+        _unwritten(members, spec, rows, rng)
+    if "stale" in case.damages or "stale beside" in case.damages:
         old = rng.randrange(n)
-        _outdate(members[old], spec, area, rng, place, beside=case.damage == "stale beside")
+        _outdate(members[old], spec, area, rng, place, beside="stale beside" in case.damages)
         case.stale = str(old)
-    elif case.damage == "wiped":
+    if "parity rewritten" in case.damages:
+        _rewritten(members, spec, rows)
+    if "wiped" in case.damages:
         for path in members:
             with path.open("r+b") as file:
                 file.write(bytes(min(MIB, path.stat().st_size)))
-    elif case.damage == "unwritten":
-        _unwritten(members, spec, rows, rng)
     bad: dict[Path, list[tuple[int, int]]] = {path: [] for path in members}
-    if case.damage in ("bad sectors", "read errors"):
+    if set(case.damages) & {"bad sectors", "read errors"}:
         for path in members:
             with path.open("r+b") as file:
                 for _ in range(rng.randrange(1, 12)):
@@ -162,11 +223,97 @@ def make(case: Case, rng: random.Random, volume: Path, foreign: Path, place: Pat
                     file.seek(at)
                     file.write(bytes(length))
                     bad[path].append((at, at + length))
+    partly: list[Path] = []
+    for damage in ("holes", "pattern", "cut short", "silent end", "rebuilt onto"):
+        if damage in case.damages:
+            hurt = members[rng.randrange(n)]
+            _hurt(hurt, damage, spec, area, rng)
+            partly.append(hurt)
+    if "grown" in case.damages:
+        partly.append(members[-1])
+    if "missing" in case.damages:
+        alive = _lose(alive, spec, rng, 1 if case.stale else 0)
     before = list(alive)
     _shuffle(case, alive, rng, foreign, place, area)
-    if case.damage == "read errors":
+    case.optional |= {name for path, name in zip(before, case.names, strict=True) if path in partly and name}
+    if "read errors" in case.damages:
         case.unreadable = {str(n): bad[p] for p, n in zip(before, case.names, strict=True) if p and n}
     return case
+
+
+def _front_wiped(volume: Path, place: Path) -> Path:
+    """A copy of a volume whose first MiB was overwritten while the array was whole."""
+    made = Path(tempfile.mkdtemp(dir=place.parent)) / volume.name
+    with volume.open("rb") as source, made.open("xb") as out:
+        out.truncate(volume.stat().st_size)
+        at = 0
+        while block := source.read(MIB):
+            if at and block.strip(b"\0"):
+                out.seek(at)
+                out.write(block)
+            at += len(block)
+    return made
+
+
+def _grown(volume: Path, spec: Spec, members: list[Path], rng: random.Random) -> None:
+    """The array was growing by its last member when that stopped: behind a row everything stands as it did before."""
+    with tempfile.TemporaryDirectory(dir=members[0].parent.parent) as scratch:
+        old = [Path(scratch) / str(m) for m in range(spec.members - 1)]
+        cut(volume, replace(spec, members=spec.members - 1), old)
+        rows = members[0].stat().st_size // spec.strip
+        border = spec.start + int(rows * rng.choice((0.4, 0.7, 0.9, 0.985))) * spec.strip
+        for m, path in enumerate(members):
+            rest = _read(old[m], border, old[m].stat().st_size) if m < len(old) else b""
+            with path.open("r+b") as file:
+                size = path.stat().st_size
+                file.truncate(border)
+                file.truncate(max(size, border + len(rest)))
+                file.seek(border)
+                if rest.strip(b"\0"):
+                    file.write(rest)
+        longest = max(path.stat().st_size for path in members)
+        for path in members:
+            os.truncate(path, longest)
+
+
+def _rewritten(members: list[Path], spec: Spec, rows: int) -> None:
+    """Somebody made the array anew with the members in another order, and its parity was written over a twentieth."""
+    order = [*range(1, spec.members), 0]
+    if spec.level == "RAID5":
+        order = order[:-1]  # with all of them in any order a single parity stays what it was
+    other = replace(spec, members=len(order))
+    for row in range(max(1, rows // 20)):
+        at = spec.start + row * spec.strip
+        cells = other.row(row)
+        content = [_read(members[m], at, spec.strip).ljust(spec.strip, b"\0") for m in order]
+        if not any(c.strip(b"\0") for c in content):
+            continue
+        for m, made in span_parity(other, cells, content).items():
+            with members[order[m]].open("r+b") as file:
+                file.seek(at)
+                file.write(made)
+
+
+def _hurt(path: Path, damage: str, spec: Spec, area: int, rng: random.Random) -> None:
+    """A region of one member."""
+    size = path.stat().st_size
+    border = spec.start + int(area * rng.choice((0.2, 0.3, 0.5, 0.7))) // 512 * 512
+    with path.open("r+b") as file:
+        if damage in ("holes", "pattern"):
+            for _ in range(rng.choice((3, 20, 80))):
+                at = rng.randrange(max(1, (area - 65536) // 512)) * 512 + spec.start
+                length = min(65536, size - at)
+                file.seek(at)
+                word = b"\0" if damage == "holes" else b"UNREADABLE AREA "
+                file.write((word * length)[:length])
+        elif damage == "cut short":
+            file.truncate(border)
+        elif damage == "silent end":
+            file.truncate(border)
+            file.truncate(size)
+        else:  # the rest is what was on the drive before
+            file.seek(border)
+            file.write(rng.randbytes(min(16 * MIB, max(0, size - border))))
 
 
 def _headed(volume: Path) -> bool:
@@ -190,8 +337,9 @@ def _pieces(size: int, count: int, rng: random.Random) -> tuple[int, ...]:
     return tuple(4096 * s for s in sizes)
 
 
-def _lose(alive: list[Path | None], spec: Spec, rng: random.Random) -> list[Path | None]:
-    most = {"RAID6": 2, "RAID60": 2}.get(spec.level, 1)
+def _lose(alive: list[Path | None], spec: Spec, rng: random.Random, spared: int = 0) -> list[Path | None]:
+    """Some members gone, as many as the level survives; spared: so many fewer, where more is wrong."""
+    most = max(1, {"RAID6": 2, "RAID60": 2}.get(spec.level, 1) - spared)
     if spec.level == "RAID1" and spec.members == 2:
         return alive
     groups = [
@@ -279,7 +427,7 @@ def _shuffle(case: Case, alive: list[Path | None], rng: random.Random, foreign: 
     strangers: list[Path] = []
     for i in range(case.strangers):
         path = place / f"stranger-{i}"
-        kind = rng.randrange(3)
+        kind = rng.randrange(5 if case.volume else 3)
         size = max(case.spec.start + area, 1 << 20)
         if case.spec.sizes:  # a member that no structure places is told by its size alone
             size = int(size * rng.uniform(0.6, 1.6)) // 4096 * 4096
@@ -288,6 +436,9 @@ def _shuffle(case: Case, alive: list[Path | None], rng: random.Random, foreign: 
                 file.write(rng.randbytes(min(size, 4 * MIB)))
             elif kind == 2:
                 file.write(_read(foreign, rng.randrange(8) * MIB, 16 * MIB)[:size])
+            elif kind == 3:  # a part of the same volume, copied in one piece
+                assert case.volume is not None
+                file.write(_read(case.volume, rng.randrange(8) * MIB, 8 * MIB)[:size])
             file.truncate(size)
         strangers.append(path)
     if case.other:
@@ -299,9 +450,9 @@ def _shuffle(case: Case, alive: list[Path | None], rng: random.Random, foreign: 
     for old, name in new.items():
         os.rename(old, name)
     case.names = [str(new[p]) if p else None for p in alive]
-    if case.damage == "stale":
-        old = int(case.stale)
-        case.stale, case.names[old] = str(case.names[old]), None
+    if "stale" in case.damages:
+        case.stale = case.names[int(case.stale)] or ""
+        case.optional.add(case.stale)
     elif outdated in new:
         case.stale = str(new[outdated])
     case.images = sorted(new.values())

@@ -39,7 +39,7 @@ def pile(place: Path, volume: Path, spec: Spec, gone=(), strangers=0, seed=1) ->
     members = [place / f"m{m}" for m in range(spec.members)]
     area = cut(volume, spec, members)
     alive = [None if m in gone else path for m, path in enumerate(members)]
-    case = Case(volume.stem, spec, "none", strangers)
+    case = Case(volume.stem, spec, (), strangers)
     return _shuffle(case, alive, random.Random(seed), volume, place, area)
 
 

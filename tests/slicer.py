@@ -144,27 +144,35 @@ def cut(volume: Path, spec: Spec, outputs: list[Path], tail: int = 0) -> int:
             if kind == "D":
                 content[m] = os.pread(source, strip, k * strip).ljust(strip, b"\0")
         if any(kind == "P" for kind, _ in cells):
-            inner = n // spec.spans
-            for span in range(spec.spans):
-                p = np.zeros(strip, np.uint8)
-                q = np.zeros(strip, np.uint8)
-                factors = spec.coefficients(cells, span)
-                for m in range(inner):
-                    if cells[span * inner + m][0] == "D":
-                        block = np.frombuffer(content[span * inner + m], np.uint8)
-                        p ^= block
-                        if spec.level in ("RAID6", "RAID60"):
-                            q ^= TIMES[factors[m]][block]
-                for m in range(inner):
-                    kind = cells[span * inner + m][0]
-                    if kind != "D":
-                        content[span * inner + m] = (p if kind == "P" else q).tobytes()
+            for m, made in span_parity(spec, cells, content).items():
+                content[m] = made
         for m in range(n):
             if content[m] != zero:
                 os.pwrite(files[m], content[m], spec.start + row * strip)
     for f in [source, *files]:
         os.close(f)
     return rows * strip
+
+
+def span_parity(spec: Spec, cells: list[Cell], content: list[bytes]) -> dict[int, bytes]:
+    """P and Q of one row, by member, from what stands on the others."""
+    inner = spec.members // spec.spans
+    found = {}
+    for span in range(spec.spans):
+        p = np.zeros(len(content[0]), np.uint8)
+        q = np.zeros(len(content[0]), np.uint8)
+        factors = spec.coefficients(cells, span)
+        for m in range(inner):
+            if cells[span * inner + m][0] == "D":
+                block = np.frombuffer(content[span * inner + m], np.uint8)
+                p ^= block
+                if spec.level in ("RAID6", "RAID60"):
+                    q ^= TIMES[factors[m]][block]
+        for m in range(inner):
+            kind = cells[span * inner + m][0]
+            if kind != "D":
+                found[span * inner + m] = (p if kind == "P" else q).tobytes()
+    return found
 
 
 def _cut_one_by_one(volume: Path, spec: Spec, outputs: list[Path], tail: int) -> int:

@@ -21,9 +21,12 @@ from faithful_stripe.core.arrays.engine import Array
 from faithful_stripe.core.arrays.geometry import geometry
 from faithful_stripe.core.arrays.levels import LEVELS
 from faithful_stripe.core.arrays.margin import margin
+from faithful_stripe.core.lineup import judging
 from faithful_stripe.core.lineup import solve as solving
 from faithful_stripe.core.lineup.document import Lineup, Solution
+from faithful_stripe.core.lineup.samples import Pile
 from faithful_stripe.core.lineup.trial import try_claim
+from faithful_stripe.core.lineup.verdicts import Reason, placed
 from faithful_stripe.core.source import MemorySource, Unreadable
 from faithful_stripe.media.image import ImageFile
 from faithful_stripe.media.nbd import NbdServer
@@ -70,8 +73,9 @@ def test_every_layout_is_written_read_and_handed_over_with_members_missing(tmp_p
     for missing in range(survives + 1):
         members = tuple(None if i < missing else name for i, name in enumerate(names))
         path = tmp_path / f"claim-{missing}.toml"
-        save(Solution((Lineup(shape, members, "probable", 0.0, 0.0),), ()), path)
-        with open_array(path) as (found, array):
+        save(Solution((Lineup(shape, members, placed("probable"), 0.0, 0.0),), ()), path)
+        with open_array(path) as (found, sources):
+            array = found.opened(sources)
             assert found.geometry == shape and found.members == members
             buffer = bytearray(array.size)
             array.read_into(0, buffer)
@@ -130,7 +134,7 @@ def test_images_are_opened_for_reading_only_by_every_lineup_command(tmp_path):
     """Every opening of a file in this process is watched while a pile is solved, proven, drawn, and extracted."""
     shape, names, content = made("RAID5", "parity-N", "continuation", None, tmp_path)
     images = [tmp_path / name for name in names]
-    claim = Lineup(shape, tuple(map(str, images)), "probable", 0.0, 0.0)
+    claim = Lineup(shape, tuple(map(str, images)), placed("probable"), 0.0, 0.0)
     save(Solution((claim,), ()), tmp_path / "c.toml")
     before = [(p.read_bytes(), p.stat().st_mtime_ns) for p in images]
     opened, watching = [], [True]
@@ -144,8 +148,8 @@ def test_images_are_opened_for_reading_only_by_every_lineup_command(tmp_path):
         solve_images(images)
         prove(tmp_path / "c.toml", against=images[:1])
         evidence_of(tmp_path / "c.toml")
-        with open_array(tmp_path / "c.toml") as (found, array):
-            extract(array, what_is_read(found, array), tmp_path / "out", 0, array.size, lambda *_: None)
+        with open_array(tmp_path / "c.toml") as (found, members):
+            extract(found, members, what_is_read(found, members), tmp_path / "out", 0, shape.volume_bytes)
     finally:
         watching.clear()
     assert len(opened) >= 4 * len(images)
@@ -165,6 +169,24 @@ def test_a_search_stopped_by_hand_says_what_is_known(tmp_path, monkeypatch, inte
     solution = solve_images([tmp_path / name for name in names])
     assert not solution.arrays and len(solution.unused) == len(names)
     assert any("stopped by hand" in note for note in solution.notes)
+
+
+def test_the_best_answer_so_far_is_given_when_the_search_is_stopped(tmp_path, monkeypatch, observatory):
+    found, sources = sliced(observatory, "RAID5", 4, start=0)
+    real, calls = judging.read_volume, []
+
+    def stop(*arguments):
+        calls.append(1)
+        if len(calls) == 2:
+            raise KeyboardInterrupt
+        return real(*arguments)
+
+    monkeypatch.setattr(judging, "read_volume", stop)
+    solution = solving.solve(Pile([f"d{i}" for i in range(4)], sources))
+    (array,) = solution.arrays
+    assert array.members == found.members and solving.STOPPED in solution.notes
+    assert array.verdict == "undecided" and array.verdicts.order.reason is Reason.STOPPED
+    assert sum(e.count for e in array.evidence if e.kind == "proof") > 500
 
 
 @pytest.mark.parametrize("where", ["lay_out", "clusters"])
@@ -294,7 +316,7 @@ def test_noise_ends_the_connection_and_nothing_else(noise):
 def test_a_volume_with_missing_members_is_served_as_a_command(fstripe):
     shape, names, content = made("RAID6", "parity-N", "continuation", "after-p", fstripe.folder)
     members = (None, *names[1:4], None, names[5])
-    save(Solution((Lineup(shape, members, "certain", 9.0, 0.0),), ()), fstripe.folder / "found.toml")
+    save(Solution((Lineup(shape, members, placed("certain"), 9.0, 0.0),), ()), fstripe.folder / "found.toml")
     process = subprocess.Popen(
         [FSTRIPE, "lineup", "serve", "found.toml", "--port", "0"], cwd=fstripe.folder, stdout=subprocess.PIPE,
         stderr=subprocess.PIPE, text=True,
@@ -323,12 +345,12 @@ def test_a_volume_with_missing_members_is_served_as_a_command(fstripe):
 # proving ----------------------------------------------------------------------------------------
 
 
-def sliced(image, level, members, **more):
+def sliced(image, level, members, start=1 << 20, **more):
     """A lineup over memory that holds a file system, strips of 64 KiB, data from the second MiB on."""
     with ImageFile(image) as file:
         per = geometry(level, members, 65536, member_bytes=64 << 20, **more)
         extent = (file.size * (64 << 20) // per.volume_bytes // (1 << 20) + 4) << 20
-        shape = geometry(level, members, 65536, member_bytes=extent, start_bytes=1 << 20, **more)
+        shape = geometry(level, members, 65536, member_bytes=extent, start_bytes=start, **more)
         sources = [MemorySource(extent + (2 << 20)) for _ in range(members)]
         array = Array(shape, sources)
         for a, b in file.data_ranges():
@@ -336,7 +358,7 @@ def sliced(image, level, members, **more):
                 buffer = bytearray(min(1 << 20, b - at))
                 file.read_into(at, buffer)
                 array.write(at, buffer)
-    return Lineup(shape, tuple(f"d{i}" for i in range(members)), "probable", 0.0, 0.0), sources
+    return Lineup(shape, tuple(f"d{i}" for i in range(members)), placed("probable"), 0.0, 0.0), sources
 
 
 def claimed(found, sources, order=None, **changed):
@@ -350,7 +372,7 @@ def claimed(found, sources, order=None, **changed):
     strip = facts.pop("strip", made.strip_bytes)
     shape = geometry(chosen.level, made.members, strip, **facts)
     mine = [sources[i] for i in order] if order else sources
-    return try_claim(Lineup(shape, found.members, "probable", 0.0, 0.0), mine)
+    return try_claim(Lineup(shape, found.members, placed("probable"), 0.0, 0.0), mine)
 
 
 def test_a_right_claim_is_certain_and_a_wrong_one_is_told_what_is_wrong_in_it(observatory):
@@ -387,7 +409,7 @@ def test_claims_with_members_missing_are_proven_by_what_they_hold(observatory, l
 
 
 def test_nothing_is_claimed_of_what_cannot_be_tested():
-    found = Lineup(geometry("RAID0", 3, 65536, member_bytes=8 << 20), ("a", "b", "c"), "probable", 0.0, 0.0)
+    found = Lineup(geometry("RAID0", 3, 65536, member_bytes=8 << 20), ("a", "b", "c"), placed("probable"), 0.0, 0.0)
     sources = [MemorySource(8 << 20) for _ in range(3)]
     rng = np.random.default_rng(3)
     for source in sources:
@@ -397,7 +419,7 @@ def test_nothing_is_claimed_of_what_cannot_be_tested():
 
 
 def test_a_solved_pile_is_proven_as_a_command(fstripe, observatory):
-    found, sources = sliced(observatory, "RAID5", 3)
+    found, sources = sliced(observatory, "RAID5", 3, start=0)
     for name, source in zip(found.members, sources, strict=True):
         with open(fstripe.folder / name, "wb") as file:
             file.truncate(source.size)
@@ -408,16 +430,17 @@ def test_a_solved_pile_is_proven_as_a_command(fstripe, observatory):
                 file.write(buffer)
     save(Solution((found,), ()), fstripe.folder / "claim.toml")
     told = fstripe("lineup", "prove", "claim.toml")
-    assert told.status == 0 and "Verdict: CERTAIN: it holds, and all 10 lineups next to it fail" in told.out, told.out
-    assert told.out.count("fails") == 10 and "tells nothing" not in told.out
+    assert told.status == 0 and "Verdict: CERTAIN: it holds, and all 9 lineups next to it fail" in told.out, told.out
+    assert told.out.count("fails") == 9 and "tells nothing" not in told.out
     text = (fstripe.folder / "claim.toml").read_text().replace('"d0", "d1"', '"d1", "d0"')
     (fstripe.folder / "wrong.toml").write_text(text)
     wrong = fstripe("lineup", "prove", "wrong.toml", "--json")
-    assert wrong.status == 3 and wrong.json["says"] == "it does not hold; this does: members 0 and 1 exchanged"
+    assert wrong.status == 3 and wrong.json["verdict"] == "wrong"
+    assert wrong.json["wrong"] == ["order: position 0 holds d0, it states d1; position 1 holds d1, it states d0"]
     text = text.replace('"d1", "d0", "d2"', '"d1", "d2", "d0"').replace("strip_bytes = 65536", "strip_bytes = 32768")
     (fstripe.folder / "worse.toml").write_text(text)
     worse = fstripe("lineup", "prove", "worse.toml")
-    assert worse.status == 3 and "it does not hold; the images themselves say (certain):" in worse.out
+    assert worse.status == 3 and "WRONG: the images themselves say another lineup:" in worse.out
     assert (
         "wrong: strip size: 64 KiB, it states 32 KiB" in worse.out and "wrong: order: position 0 holds d0" in worse.out
     )

@@ -1,6 +1,7 @@
 """The installed command, run as a person runs it: outputs, exit statuses, and one clear line for every mistake."""
 
 import ctypes
+import json
 import os
 import pty
 import random
@@ -332,10 +333,14 @@ def test_a_kill_during_a_rebuild_goes_on_from_its_checkpoint(fstripe, records):
     for kills in range(60):
         if kills >= 4 and percent > 1:
             break
-        process = subprocess.Popen([FSTRIPE, *AT, "watch", "--speed", "3000"], cwd=records.parent, stdout=-3, stderr=-3)
-        time.sleep(0.9)
+        words = [FSTRIPE, *AT, "watch", "--speed", "3000", "--json"]
+        process = subprocess.Popen(words, cwd=records.parent, stdout=subprocess.PIPE, stderr=-3, text=True)
+        for line in process.stdout:  # killed as soon as it has come further
+            work = json.loads(line)["progress"]
+            if not work or work[0]["work"]["percent"] > percent:
+                break
         process.kill()
-        process.wait()
+        process.communicate()
         percent = fstripe(*AT, "watch", "--once", "--json").json["progress"][0]["work"]["percent"]
     assert 1 < percent < 100
     assert "is complete" in fstripe(*AT, "bench", "advance", "12h").out

@@ -18,6 +18,7 @@ from faithful_stripe.core.lineup.outdated import culprit
 from faithful_stripe.core.lineup.proof import linked_directories
 from faithful_stripe.core.lineup.samples import Pile
 from faithful_stripe.core.lineup.verdict import Findings, held_facts
+from faithful_stripe.core.lineup.verdicts import Reason
 from faithful_stripe.core.source import MemorySource
 from faithful_stripe.media.image import ImageFile
 from faithful_stripe.work.lineup import solve_images
@@ -172,7 +173,8 @@ def test_a_head_anywhere_is_found_where_only_a_part_is_searched(volumes, tmp_pat
         with path.open("r+b") as file:
             file.write(bytes(1 << 20))
     (array,) = solve_images(case.images).arrays
-    assert right(case, array) and array.verdict == "certain"
+    assert right(case, array) and array.verdicts.placing == "certain"
+    assert array.verdicts.soundness.reason is Reason.EMPTY_FRONT  # what stood there is gone
 
 
 def test_a_structure_that_parity_alone_holds_speaks_for_the_missing_member():

@@ -8,6 +8,7 @@ from faithful_stripe.core.arrays.geometry import geometry
 from faithful_stripe.core.formats.ddf_volumes import Described
 from faithful_stripe.core.lineup.claims import judge_claims
 from faithful_stripe.core.lineup.document import Lineup
+from faithful_stripe.core.lineup.verdicts import placed
 from faithful_stripe.media.image import ImageFile, create_sparse
 
 MIB = 1 << 20
@@ -85,7 +86,7 @@ NAMES = ("a", "b", "c", "d")
 
 def found(level="RAID5", members=NAMES, strip=65536, start=0, verdict="certain", stale=(), **more):
     made = geometry(level, len(members), strip, member_bytes=64 * MIB, start_bytes=start, **more)
-    return Lineup(made, tuple(members), verdict, 99.0, 0.0, (), (), tuple(stale), "")
+    return Lineup(made, tuple(members), placed(verdict), 99.0, 0.0, (), (), tuple(stale), "")
 
 
 def stated(level="RAID5", positions=(0, 1, 2, 3), strip=65536, start=0, rotation="parity-N", data="continuation"):

@@ -68,12 +68,6 @@ SCENES = {
         ASKED, "fstripe --at raw firmware show; fstripe --at raw firmware restart --yes --speed 200", 6.0,
     ),
     "build": ([*RAW, "sheet"], "fstripe --at raw build sheet.toml", 3.0),
-    "firmware-update": (
-        [*RAW, ["--at", "raw", "bench", "package", "raid.pldm", "--for", "RAID-1", "--version", "5.4.0"]],
-        "fstripe --at raw firmware update raid.pldm --yes --speed 30; "
-        "fstripe --at raw firmware restart --yes --speed 200",
-        9.0,
-    ),
     "weigh": ([], "fstripe weigh --drives 9 --size 4TB --workload files; fstripe weigh --explain RAID50", 3.0),
     "volume-add": (
         MADE[:1], "fstripe --at skerry volume add gauges --level RAID50 --spans 8-10/11,12,14 --strip 256KiB", 2.5,
@@ -88,7 +82,7 @@ SCENES = {
         [*FAILED, "stock", "script"], "cat plan.txt; fstripe rehearse plan.txt --like skerry --hasty", 9.0,
     ),
     "lineup-solve": ([*REBUILT, "shuffle"], "fstripe lineup solve pile/*.img --out found.toml", 6.0),
-    "lineup-prove": ([*MADE, "claim"], "fstripe lineup prove claim.toml; fstripe lineup draw claim.toml", 6.0),
+    "lineup-prove": ([*MADE, "claim"], "fstripe lineup prove claim.toml; fstripe lineup draw claim.toml", 16.0),
     "foreign": (
         MOVED, "fstripe --at second survey; fstripe --at second volume import records", 4.0,
     ),
@@ -177,6 +171,27 @@ def lineup_plot(folder: Path) -> None:
             subprocess.run([FSTRIPE, "lineup", *words], cwd=place, check=False, stdout=subprocess.DEVNULL)
 
 
+def lineup_map(folder: Path) -> None:
+    """The map of a mended volume: holes that a copy could not read on one image, and a blank stretch on another."""
+    with tempfile.TemporaryDirectory() as scratch:
+        place = Path(scratch)
+        prepare(place, [*REBUILT, "shuffle"])
+        images = sorted((place / "pile").iterdir())
+        subprocess.run(
+            [FSTRIPE, "lineup", "solve", *images, "--out", "sound.toml"], cwd=place, check=False,
+            stdout=subprocess.DEVNULL,
+        )  # fmt: skip
+        for image, holes in ((images[0], range(5701632, 7400000, 180224)), (images[3], (7790592,))):
+            with image.open("r+b") as file:
+                for at in holes:
+                    file.seek(at)
+                    file.write(bytes(40960))
+        picture = folder / "lineup-map.png"
+        picture.unlink(missing_ok=True)
+        for words in (["solve", *images, "--out", "found.toml"], ["draw", "found.toml", "--map", picture]):
+            subprocess.run([FSTRIPE, "lineup", *words], cwd=place, check=False, stdout=subprocess.DEVNULL)
+
+
 def main() -> None:
     folder = Path(sys.argv[1])
     folder.mkdir(parents=True, exist_ok=True)
@@ -188,6 +203,7 @@ def main() -> None:
             page(folder) if name == "report" else shoot(name, folder.resolve())
             print(folder / f"{name}.png")
         lineup_plot(folder.resolve())
+        lineup_map(folder.resolve())
         plot = folder / "weigh-plot.png"
         plot.unlink(missing_ok=True)
         subprocess.run(

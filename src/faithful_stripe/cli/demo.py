@@ -162,7 +162,8 @@ class Story:
         self.run("lineup", "solve", *names, "--out", "found.toml")
         solution = self._json("lineup", "solve", *names)
         self._expect(
-            "recovered from the pile", self.hashed("lineup", "extract", "found.toml", "recovered.img", "--range", PART)
+            "recovered from the pile",
+            self.hashed("lineup", "extract", "found.toml", "recovered.img", "--range", PART, "--sha256"),
         )
         array: dict[str, Any] = solution["arrays"][0]
         true_order = [f"pile/{LYING_NAMES[bay]}" for bay in ("4", "5", "6", "7")]

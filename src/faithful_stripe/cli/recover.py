@@ -8,11 +8,15 @@ from typing import TYPE_CHECKING
 import click
 
 from .common import ATTENTION, json_option, print_json
+from .common import plain as plain_of
 
 if TYPE_CHECKING:
     from ..core.lineup.document import Lineup, Solution
-    from ..core.lineup.trial import Attempt, Trial
+    from ..core.lineup.trial import Attempt
+    from ..core.lineup.verdicts import Verdicts
     from ..work.drawing import Row
+    from ..work.extracting import Extract
+    from ..work.lineup import Proof
     from .render import Part
 
 
@@ -32,18 +36,26 @@ def lineup() -> None:
 @lineup.command()
 @click.argument("images", nargs=-1, required=True, type=click.Path(path_type=Path))
 @click.option("--out", type=click.Path(path_type=Path), help="Write the lineup to this new TOML file.")
+@click.option("--full", is_flag=True, help="Read everything that holds data: only that proves currency and soundness.")
 @click.option("--explain", is_flag=True, help="Print what each stage found: samples, evidence, hypotheses.")
 @json_option
 @click.pass_context
-def solve(ctx: click.Context, images: tuple[Path, ...], out: Path | None, explain: bool, as_json: bool) -> None:
+def solve(
+    ctx: click.Context, images: tuple[Path, ...], out: Path | None, full: bool, explain: bool, as_json: bool
+) -> None:  # fmt: skip
     """Which images belong together, level, order, strip size, rotation and start, and how sure that is.
 
     Every level, complete or with as many members missing as it survives, among strangers, under any names. Ctrl-C
-    ends the search and prints what is known. Exit status 3 unless every array found is certain.
+    ends the search and prints what is known.
+
+    Four verdicts: order (each image stands in its place), start (the volume begins there), currency (every member is
+    up to date), soundness (every byte is what it was). Samples prove the first two; for the others all that holds data
+    is read: with --full, and without it where that is at most 1 GiB. Exit status 3 unless all four are certain.
 
     \b
     Example:
       fstripe lineup solve pile/*.img --out found.toml
+      fstripe lineup solve pile/*.img --full
     """
     from ..media.whole import refuse_existing
     from ..work.lineup import save, solve_images
@@ -52,14 +64,14 @@ def solve(ctx: click.Context, images: tuple[Path, ...], out: Path | None, explai
     if out:
         refuse_existing(out)  # before a long search, not after it
     with waiting("solving") as tell:
-        solution = solve_images(images, tell)
+        solution = solve_images(images, tell, full)
     if out:
         save(solution, out)
     if as_json:
         print_json(solution.as_document())
     else:
         show([*(_trace_parts(solution) if explain else []), *_solution_parts(solution, out)])
-    sure = solution.arrays and all(a.verdict == "certain" for a in solution.arrays)
+    sure = solution.arrays and all(a.verdicts.certain for a in solution.arrays)
     ctx.exit(0 if sure else ATTENTION)
 
 
@@ -104,7 +116,6 @@ def _array_parts(array: Lineup, number: int) -> list[Part]:
 
     made = array.geometry
     layout = "".join(f", {w}" for w in (made.layout.rotation, made.layout.data) if w)
-    style = {"certain": "good", "probable": "Warning"}.get(array.verdict, "Critical")
     q = f", Q {made.layout.q_place} ({made.layout.q_exponent})" if made.layout.q_place else ""
     spans = f" in {made.layout.spans} spans" if made.layout.spans > 1 else ""
     strip = f"strip {binary_size(made.strip_bytes)}{layout}{q}"
@@ -115,20 +126,45 @@ def _array_parts(array: Lineup, number: int) -> list[Part]:
     gone = "(missing, computed from the others)" if made.redundant else "(missing)"
     for position, name in enumerate(array.members):
         table.add(str(position), name or gone)
+    seats = dict(array.seats)
     for name in array.stale:
-        table.add("out of date", name)
+        table.add(f"out of date{f', {seats[name]}' if name in seats else ''}", name)
     evidence = Table("", ["evidence", ">count", "says"])
     for e in array.evidence:
         evidence.add(e.kind, str(e.count), e.says)
     start = f", data from byte {made.start_bytes[0]}" if any(made.start_bytes) else ""
     size = f"volume of {decimal_size(made.volume_bytes)} ({made.volume_bytes} bytes){start}"
     parts: list[Part] = [Line(head, "head"), Line(size), table]
-    lead = f"evidence {array.best:.0f} nats, next different answer {array.next:.0f}"
-    parts.append(Line(f"Verdict: {array.verdict.upper()} ({lead})", style))
+    parts += [*verdict_parts(array.verdicts), *map_parts(array)]
+    parts.append(Line(f"Evidence {array.best:.0f} nats, next different answer {array.next:.0f}.", "dim"))
     if array.settle:
         parts.append(Line(f"What would settle it: {array.settle}"))
     parts += [Line(f"Cannot be told apart: {text}") for text in array.alternatives]
     return [*parts, evidence]
+
+
+def verdict_parts(verdicts: Verdicts) -> list[Part]:
+    """The four verdicts."""
+    from .lineup_words import lines
+    from .render import Cell, Table
+
+    table = Table("", ["verdict", "", "because"])
+    for name, sure, why, style in lines(verdicts):
+        table.add(name, Cell(sure, style), why)
+    return [table]
+
+
+def map_parts(array: Lineup) -> list[Part]:
+    """The map of rows, summed up; nothing where there is none."""
+    from .lineup_words import summary
+    from .render import Table
+
+    if array.rowmap is None:
+        return []
+    table = Table("", [">rows", "state"])
+    for count, text in summary(array.rowmap, array.seated):
+        table.add(count, text)
+    return [table]
 
 
 @lineup.command()
@@ -137,16 +173,24 @@ def _array_parts(array: Lineup, number: int) -> list[Part]:
 @click.option("--from", "first", type=click.IntRange(min=0), default=0, help="The first row that is drawn, from 0.")
 @click.option("--rows", "count", type=click.IntRange(1, 200), help="How many; one period of the layout without it.")
 @click.option("--plot", type=click.Path(path_type=Path), help="Draw them, and the evidence, into this new PNG file.")
+@click.option(
+    "--map", "mapped", metavar="FILE.png", type=click.Path(path_type=Path), help="Draw the map of all rows into this."
+)
 @json_option
-def draw(lineup_file: Path, number: int, first: int, count: int | None, plot: Path | None, as_json: bool) -> None:
+def draw(
+    lineup_file: Path, number: int, first: int, count: int | None, plot: Path | None, mapped: Path | None, as_json: bool
+) -> None:  # fmt: skip
     """Draw the rows of a lineup's array: which strip of the volume, P or Q stands on which image.
 
     With --plot, also which structures found on each image would stand right at each position: the images are read.
+    With --map, which rows are sound, computed in part, open or unprotected, and which image is not used where: what a
+    full pass found, made now where the lineup has none.
 
     \b
     Example:
       fstripe lineup draw found.toml --rows 12
       fstripe lineup draw found.toml --plot found.png
+      fstripe lineup draw found.toml --map rows.png
     """
     from ..core.lineup.document import LineupError
     from ..work.drawing import pieces, rows
@@ -167,14 +211,24 @@ def draw(lineup_file: Path, number: int, first: int, count: int | None, plot: Pa
         with waiting("reading the evidence") as tell:
             evidence = evidence_of(lineup_file, number, tell)
         plot_lineup(found, drawn, evidence, plot)
+    if mapped:
+        from ..media.whole import refuse_existing
+        from ..work.lineup import with_map
+        from .map_plot import plot_map
+
+        refuse_existing(mapped)
+        with waiting("reading") as tell:
+            found = with_map(lineup_file, number, tell)
+        plot_map(found, mapped)
     if as_json:
         print_json({
             "array": number, "images": found.members, "rows": drawn, **({"pieces": pieces(found)} if spanned else {}),
         })  # fmt: skip
     else:
         show(_one_by_one(found) if spanned else _drawing(found, drawn))
-        if plot:
-            click.echo(f"Drawn to {plot}.")
+        for file in (plot, mapped):
+            if file:
+                click.echo(f"Drawn to {file}.")
 
 
 def _one_by_one(found: Lineup) -> list[Part]:
@@ -221,8 +275,9 @@ def prove(ctx: click.Context, lineup_file: Path, number: int, against: tuple[Pat
     """Test a lineup, or a claim typed by hand, from scratch: do its rows add up, does its file system hold?
 
     Everything that differs from it in one thing is tried as well: two members exchanged, another rotation, a strip
-    twice or half as large, a row earlier or later, another image in a member's place (--against). Where it is wrong in
-    more than one thing, the images are solved and the claim is held against that. Exit status 3 unless it is certain.
+    twice or half as large, a row earlier or later, another image in a member's place (--against). Then the images are
+    solved, and the claim is held against that: it is as sure as their own lineup, or wrong. Exit status 3 unless it is
+    theirs and all four verdicts on that are certain.
 
     \b
     Example:
@@ -233,15 +288,17 @@ def prove(ctx: click.Context, lineup_file: Path, number: int, against: tuple[Pat
     from .render import show, waiting
 
     with waiting("testing") as tell:
-        _found, trial = test(lineup_file, number, tell, against)
+        _found, proof = test(lineup_file, number, tell, against)
+    trial = proof.trial
     if as_json:
         print_json({
             "verdict": trial.verdict, "says": trial.says, "wrong": trial.wrong, "claim": _attempt(trial.claim),
             "others": [_attempt(o) for o in trial.others],
+            "verdicts": proof.verdicts.as_document() if proof.verdicts else None,
         })  # fmt: skip
     else:
-        show(_trial_parts(trial))
-    ctx.exit(0 if trial.verdict == "certain" else ATTENTION)
+        show(_trial_parts(proof))
+    ctx.exit(0 if proof.verdicts and proof.verdicts.certain else ATTENTION)
 
 
 def _attempt(tried: Attempt) -> dict[str, object]:
@@ -251,9 +308,10 @@ def _attempt(tried: Attempt) -> dict[str, object]:
     }  # fmt: skip
 
 
-def _trial_parts(trial: Trial) -> list[Part]:
+def _trial_parts(proof: Proof) -> list[Part]:
     from .render import Cell, Line, Table
 
+    trial = proof.trial
     table = Table("", ["tried", ">rows", ">do not add up", ">checksums", ">structures", ">wrong", ""])
     near = sorted(trial.others, key=lambda o: (not o.holds, o.broken + o.failures, -o.passes - o.standing))
     for one in (trial.claim, *near[:12]):
@@ -263,7 +321,8 @@ def _trial_parts(trial: Trial) -> list[Part]:
     style = {"certain": "good", "probable": "Warning"}.get(trial.verdict, "Critical")
     wrong = [Line(f"  wrong: {what}") for what in trial.wrong]
     end = ":" if wrong else "."
-    return [table, *more, Line(f"Verdict: {trial.verdict.upper()}: {trial.says}{end}", style), *wrong]
+    four = verdict_parts(proof.verdicts) if proof.verdicts else []
+    return [table, *more, Line(f"Verdict: {trial.verdict.upper()}: {trial.says}{end}", style), *wrong, *four]
 
 
 @lineup.command()
@@ -272,46 +331,69 @@ def _trial_parts(trial: Trial) -> list[Part]:
 @click.option("--array", "number", type=click.IntRange(min=1), default=1, help="Which array of the lineup, from 1.")
 @click.option("--range", "wanted", metavar="START:LENGTH", help="Only this part of the volume, such as 0:256MiB.")
 @click.option("--partition", type=click.IntRange(min=1), help="Only this partition of the volume's table, from 1.")
+@click.option(
+    "--sha256", "plain", is_flag=True, help="The SHA-256 of OUT as well, however large it is (up to 64 MiB it is)."
+)
 @json_option
 @click.pass_context
 def extract(
     ctx: click.Context, lineup_file: Path, out: Path, number: int, wanted: str | None, partition: int | None,
-    as_json: bool,
+    plain: bool, as_json: bool,
 ) -> None:  # fmt: skip
-    """Write the volume of a lineup to a new sparse file OUT and print its SHA-256.
+    """Write the volume of a lineup to a new sparse file OUT, test every row on the way, and print its BLAKE3.
 
-    Image names are looked up from the present folder first, then from the lineup file's. Missing members are
-    computed. What cannot be read is left as zeros and listed in OUT.unreadable.txt. Interrupted, the same command goes
-    on where it stopped. Exit status 3 when the lineup is not certain, or something could not be read.
+    Image names are looked up from the present folder first, then from the lineup file's. What is missing, or wrong on
+    one member, is computed from the others; what cannot be read is left as zeros. OUT.map.txt lists all that, and the
+    bytes that do not add up and may be wrong. Interrupted, the same command goes on where it stopped. Exit status 3
+    unless all four verdicts on what was written are certain.
+
+    The BLAKE3 and SHA-256 are those of OUT as it reads, whatever of it stands as holes.
 
     \b
     Example:
       fstripe lineup extract found.toml volume.img --range 0:256MiB
       fstripe lineup extract found.toml data.img --partition 2
     """
-    from ..core.units import binary_size
     from ..work.extracting import extract as write
     from ..work.extracting import place_of
     from ..work.lineup import open_array, what_is_read
-    from .render import progress
+    from .render import show, waiting
 
-    with open_array(lineup_file, number) as (found, array):
-        if found.verdict != "certain":
-            click.echo(f"Warning: this lineup is {found.verdict}, not certain.", err=True)
-        start, length = place_of(array, wanted, partition)
-        with progress(f"writing {out.name}") as tell:
-            made = write(array, what_is_read(found, array), out, start, length, tell)
+    with open_array(lineup_file, number) as (found, members):
+        if found.verdicts.placing != "certain":
+            click.echo(f"Warning: order and start of this lineup are {found.verdicts.placing}, not certain.", err=True)
+        start, length = place_of(found.opened(members), wanted, partition)
+        with waiting(f"writing {out.name}") as tell:
+            made, tested = write(found, members, what_is_read(found, members), out, start, length, tell, plain)
     if as_json:
-        print_json(made)
+        print_json({**plain_of(made), "verdicts": tested.verdicts.as_document()})
     else:
-        gone_on = f", gone on from byte {made.resumed}" if made.resumed else ""
-        click.echo(f"{made.file}: {binary_size(made.size)}, {binary_size(made.data)} of it data{gone_on}.")
-        if made.unreadable:
-            lost = sum(length for _at, length in made.unreadable)
-            click.echo(f"{lost} bytes in {len(made.unreadable)} places could not be read; listed in {made.map}")
-        unhashed = f"not computed over {binary_size(made.size)}; take a part with --range to have one."
-        click.echo(f"SHA-256 {made.sha256 or unhashed}")
-    ctx.exit(0 if found.verdict == "certain" and not made.unreadable else ATTENTION)
+        show(_extract_parts(made, tested))
+    ctx.exit(0 if tested.verdicts.certain and not made.unreadable else ATTENTION)
+
+
+def _extract_parts(made: Extract, tested: Lineup) -> list[Part]:
+    from ..core.units import binary_size
+    from .render import Line
+
+    gone_on = f", resumed from byte {made.resumed}" if made.resumed else ""
+    parts: list[Part] = [Line(f"{made.file}: {binary_size(made.size)}, {binary_size(made.data)} of it data{gone_on}.")]
+    parts += [*verdict_parts(tested.verdicts), *map_parts(tested)]
+    for ranges, says, style in (
+        (made.mended, "computed from the other members", ""),
+        (made.open, "may be wrong: the rows do not add up", "Critical"),
+        (made.unreadable, "cannot be read, and are zeros", "Critical"),
+    ):  # fmt: skip
+        if ranges:
+            size = sum(length for _at, length in ranges)
+            places = "1 place" if len(ranges) == 1 else f"{len(ranges)} places"
+            parts.append(Line(f"{size} bytes in {places} {says}.", style))
+    if made.map:
+        parts.append(Line(f"They are listed in {made.map}"))
+    parts.append(Line(f"BLAKE3  {made.blake3}"))
+    if made.sha256:
+        parts.append(Line(f"SHA-256 {made.sha256}"))
+    return parts
 
 
 @lineup.command()
@@ -323,8 +405,9 @@ def extract(
 def serve(lineup_file: Path, number: int, host: str, port: int, as_json: bool) -> None:
     """Serve the volume of a lineup read-only over NBD until Ctrl-C, so that it need not be copied first.
 
-    Any NBD client reads it; missing members are computed as they are asked for. Nobody is asked for a password:
-    listen beyond this machine only where everybody may read it.
+    Any NBD client reads it. Every row is tested as it is asked for: what is missing, or wrong on one member, is
+    computed from the others; bytes that do not add up are said here before they are given. Nobody is asked for a
+    password: listen beyond this machine only where everybody may read it.
 
     \b
     Example:
@@ -332,23 +415,29 @@ def serve(lineup_file: Path, number: int, host: str, port: int, as_json: bool) -
       nbdcopy nbd://localhost/ volume.img
     """
     from ..media.nbd import NbdServer
+    from ..work.checked import CheckedVolume
     from ..work.errors import WorkError
     from ..work.lineup import open_array
 
-    with open_array(lineup_file, number) as (found, array):
-        if found.verdict != "certain":
-            click.echo(f"Warning: this lineup is {found.verdict}, not certain.", err=True)
+    def told(ranges: list[tuple[int, int]]) -> None:
+        for a, b in ranges:
+            click.echo(f"Warning: {b - a} bytes at {a} do not add up, and may be wrong.", err=True)
+
+    with open_array(lineup_file, number) as (found, members):
+        if found.verdicts.placing != "certain":
+            click.echo(f"Warning: order and start of this lineup are {found.verdicts.placing}, not certain.", err=True)
+        volume = CheckedVolume(found, members, told, lineup_file.stem)
         try:
-            server = NbdServer(array, lineup_file.stem, host, port)
+            server = NbdServer(volume, lineup_file.stem, host, port)
         except OSError as reason:
             what = f"{host}:{port} cannot be listened at ({reason.strerror or reason})"
             raise WorkError(what=what, to_do="name another --port or --host") from reason
         with server:
             at = f"nbd://{host}:{server.port}/{lineup_file.stem}"
             if as_json:
-                print_json({"at": at, "bytes": array.size, "verdict": found.verdict})
+                print_json({"at": at, "bytes": volume.size, "verdict": found.verdict})
             else:
-                click.echo(f"Serving {array.size} bytes read-only at {at}; Ctrl-C ends it.")
+                click.echo(f"Serving {volume.size} bytes read-only at {at}; Ctrl-C ends it.")
             try:
                 server.serve_forever()
             except KeyboardInterrupt:

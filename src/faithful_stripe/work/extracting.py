@@ -1,7 +1,9 @@
 """Extracting: a recovered volume, a part or a partition of it, written to a new sparse file that can be gone on with.
 
-What cannot be read is left as zeros and listed. Until all is written, the file has another name, and a note beside it
-says how far it is sound; the same command goes on from there.
+Every row is tested as it is read. Where a member is at fault, its bytes are computed from the others; where rows do not
+add up and nothing tells who is at fault, what stands there is written and said; what cannot be read is left as zeros
+and listed. Until all is written, the file has another name, and a note beside it says how far it is sound; the same
+command goes on from there.
 """
 
 from __future__ import annotations
@@ -9,44 +11,67 @@ from __future__ import annotations
 import hashlib
 import json
 import os
-from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass
 from pathlib import Path
+
+import numpy as np
+import numpy.typing as npt
+from blake3 import blake3
 
 from ..core.formats import gpt, mbr
 from ..core.formats.declared import FormatError
-from ..core.ranges import total, union
+from ..core.lineup.document import Lineup
+from ..core.lineup.patches import patches
+from ..core.lineup.rowmap import RowMap
+from ..core.lineup.samples import Tell, silent
+from ..core.lineup.soundness import tested
+from ..core.ranges import Range, clip, subtract, total, union
 from ..core.source import BlockSource, BlockSourceError
 from ..media.image import ImageFile, create_sparse, media_error
 from ..media.whole import refuse_existing, sync_folder, write_text
-from .copying import HASH_BYTES, parse_range
+from .copying import parse_range
 from .errors import WorkError
 
 CHUNK = 4 << 20
-KEPT_BYTES = 256 << 20
+KEPT_BYTES = 1 << 30
 """After so many bytes what is written is made durable and noted."""
 
 SECTOR = 512
+HOLE = 4096
+"""Zeros are left as holes in blocks of this size."""
+
+PLAIN_BYTES = 64 << 20
+"""Files no larger than this get their SHA-256 as well: of a large one, it alone would take longer than all the rest."""
+
 AHEAD = 4
+"""Pieces that may wait to be written while the next ones are read and tested."""
+
+Data = npt.NDArray[np.uint8]
 
 
 @dataclass(frozen=True)
 class Extract:
     """A finished extraction: sizes in bytes.
 
-    sha256      of the whole file, "" where it was not computed
+    blake3      of the whole file, read back, holes as the zeros they read as
+    sha256      likewise, "" where it was not computed
     resumed     how far an earlier attempt had come
-    unreadable  (volume offset, length) of what could not be read and is zeros in the file
-    map         the text file that lists them, "" where there are none
+    mended      (volume offset, length) of what was computed because a member is at fault there
+    open        likewise of what does not add up, and nothing tells whether it is right
+    unreadable  likewise of what could not be read and is zeros in the file
+    map         the text file that lists all these, and which member is at fault where
     """
 
     file: str
     start: int
     size: int
     data: int
+    blake3: str
     sha256: str
     resumed: int = 0
+    mended: tuple[tuple[int, int], ...] = ()
+    open: tuple[tuple[int, int], ...] = ()
     unreadable: tuple[tuple[int, int], ...] = ()
     map: str = ""
 
@@ -61,8 +86,6 @@ class _Note:
 
     what: str
     done: int = 0
-    data: int = 0
-    unreadable: list[tuple[int, int]] = field(default_factory=list)
 
 
 def partitions(source: BlockSource) -> list[tuple[int, int]]:
@@ -94,12 +117,16 @@ def place_of(source: BlockSource, wanted: str | None, partition: int | None) -> 
 
 
 def extract(
-    source: BlockSource, identity: str, file: Path, start: int, length: int, tell: Callable[[int, int], None]
-) -> Extract:
-    """Write source[start, start + length) to a new file, or go on with one that was left unfinished.
+    found: Lineup, members: list[BlockSource | None], identity: str, file: Path, start: int, length: int,
+    tell: Tell = silent, plain: bool = False,
+) -> tuple[Extract, Lineup]:  # fmt: skip
+    """Write the volume's bytes [start, start + length) to a new file, or go on with one that was left unfinished; and
+    the lineup with the map of the rows that were read.
 
+    members   by position as in `found.seated`
     identity  says which volume this is: an unfinished file of another one is not gone on with
-    tell      called with (bytes of data copied, bytes of data in all)
+    tell      is told what is being done, and how much of it, of how much
+    plain     whether the SHA-256 of the whole file is computed however large it is
 
     Raises MediaError, Interrupted.
     """
@@ -111,21 +138,23 @@ def extract(
     if not resumed:
         part.unlink(missing_ok=True)
         create_sparse(part, length)
-    digest = _Digest(length)
-    with ImageFile(part, writable=True) as target, digest:
-        digest.skip(target, resumed)
-        try:
-            _copy(source, target, note, start, length, lambda: _keep(target, beside, note), digest, tell)
-        except KeyboardInterrupt:
-            _keep(target, beside, note)
-            done = f"stopped after {note.done} of {length} bytes"
-            raise Interrupted(what=done, to_do="the same command goes on from there") from None
+    with ImageFile(part, writable=True) as target:
+        with _Writer(target, start, length, note, beside) as writer:
+            try:
+                made, _read = tested(found, members, tell, writer.take, (start, start + length))
+                writer.settle()
+                mended, unreadable = _mend(made, members, target, start, length)
+            except KeyboardInterrupt:
+                writer.keep()
+                done = f"stopped after {note.done} of {length} bytes"
+                raise Interrupted(what=done, to_do="the same command goes on from there") from None
         target.flush()
-    listed = union(note.unreadable)
-    described = file.with_name(f"{file.name}.unreadable.txt") if listed else None
+    assert made.rowmap is not None
+    listed = _listed(made.rowmap, mended, unreadable, start, length)
+    described = file.with_name(f"{file.name}.map.txt") if listed else None
     if described:
         described.unlink(missing_ok=True)
-        write_text(described, _map(listed, start))
+        write_text(described, _map_text(made, listed, start))
     try:
         os.link(part, file)
     except OSError as reason:
@@ -133,121 +162,146 @@ def extract(
     part.unlink()
     beside.unlink(missing_ok=True)
     sync_folder(file.parent)
-    where = tuple((start + a, b - a) for a, b in listed)
+    with ImageFile(file) as written:
+        fast, sha256 = digests(written, plain or length <= PLAIN_BYTES, tell)
+        data = total(written.data_ranges())
+    said = {word: tuple((a, b - a) for a, b in ranges) for word, ranges in listed.items()}
     return Extract(
-        str(file), start, length, note.data, digest.result(), resumed, where, str(described) if described else ""
-    )
+        str(file), start, length, data, fast, sha256, resumed, said.get("mended", ()), said.get("open", ()),
+        said.get("unreadable", ()), str(described) if described else "",
+    ), made  # fmt: skip
 
 
-def _copy(
-    source: BlockSource, target: ImageFile, note: _Note, start: int, length: int, keep: Callable[[], None],
-    digest: _Digest, tell: Callable[[int, int], None],
-) -> None:  # fmt: skip
-    whole = total(source.data_ranges(start, start + length))
-    since = 0
-    for at, size in _chunks(source, start + note.done, start + length):
-        buffer = bytearray(size)
-        for a, b in _read(source, at, buffer):
-            note.unreadable.append((at - start + a, at - start + b))
-        digest.zeros_until(at - start)
-        digest.add(buffer)
-        if any(buffer):
-            target.write(at - start, buffer)
-        note.done, note.data, since = at - start + size, note.data + size, since + size
-        tell(note.data, whole)
-        if since >= KEPT_BYTES:
-            keep()
-            since = 0
-    note.done = length
-    digest.zeros_until(length)
+def digests(image: BlockSource, plain: bool, tell: Tell = silent) -> tuple[str, str]:
+    """(BLAKE3, SHA-256 or "") of a file, read back: what stands as a hole counts as the zeros that it reads as."""
+    fast, slow = blake3(max_threads=blake3.AUTO), hashlib.sha256() if plain else None
+    zeros, at = bytes(CHUNK), 0
+    buffer = bytearray(CHUNK)
+    for a, b in [*image.data_ranges(), (image.size, image.size)]:
+        for gap in range(at, a, CHUNK):
+            piece = memoryview(zeros)[: min(CHUNK, a - gap)]
+            fast.update(piece)
+            if slow:
+                slow.update(piece)
+        for place in range(a, b, CHUNK):
+            piece = memoryview(buffer)[: min(CHUNK, b - place)]
+            image.read_into(place, piece)
+            fast.update(piece)
+            if slow:
+                slow.update(piece)
+            tell("reading back what was written", place >> 20, image.size >> 20)
+        at = b
+    return fast.hexdigest(), slow.hexdigest() if slow else ""
 
 
-def _chunks(source: BlockSource, start: int, end: int) -> Iterator[tuple[int, int]]:
-    for a, b in source.data_ranges(start, end):
-        for at in range(a, b, CHUNK):
-            yield at, min(CHUNK, b - at)
+class _Writer:
+    """Takes the volume's bytes as they are read, and writes those that are wanted and not there yet, without zeros, in
+    a thread of its own. Use as a context manager."""
 
-
-def _read(source: BlockSource, at: int, buffer: bytearray) -> list[tuple[int, int]]:
-    """Fill the buffer; (from, to) in it of what cannot be read, which is left as zeros. Halves until a sector."""
-    view = memoryview(buffer)
-    try:
-        source.read_into(at, view)
-        return []
-    except BlockSourceError:
-        size = len(buffer)
-    view[:] = bytes(size)
-    if size <= SECTOR:
-        return [(0, size)]
-    middle = max(SECTOR, size // 2 // SECTOR * SECTOR)
-    found = []
-    for first, last in ((0, middle), (middle, size)):
-        half = bytearray(last - first)
-        found += [(first + a, first + b) for a, b in _read(source, at + first, half)]
-        view[first:last] = half
-    return found
-
-
-class _Digest:
-    """SHA-256 of a file as it is written in order, in a thread of its own; not of one that is too large."""
-
-    def __init__(self, size: int) -> None:
-        self._sum = hashlib.sha256() if size <= HASH_BYTES else None
-        self._at = 0
+    def __init__(self, target: ImageFile, start: int, length: int, note: _Note, beside: Path) -> None:
+        self.target, self.start, self.length, self.note, self.beside = target, start, length, note, beside
+        self.since = 0
         self._pool = ThreadPoolExecutor(1)
         self._waiting: list[Future[None]] = []
 
-    def __enter__(self) -> _Digest:
+    def __enter__(self) -> _Writer:
         return self
 
-    def __exit__(self, kind: object, *_why: object) -> None:
-        self._pool.shutdown(wait=True, cancel_futures=kind is not None)
+    def __exit__(self, *_why: object) -> None:
+        self._pool.shutdown(wait=True)
 
-    def add(self, data: bytes | bytearray) -> None:
-        """The next bytes of the file."""
-        self._at += len(data)
-        if self._sum is None:
+    def take(self, at: int, data: Data) -> None:
+        low = max(self.start, at)
+        high = min(self.start + self.length, at + data.size)
+        if low >= high or high - self.start <= self.note.done:
             return
-        self._waiting.append(self._pool.submit(self._sum.update, data))
-        if len(self._waiting) > AHEAD:
+        self._waiting.append(self._pool.submit(self._write, low - self.start, data.reshape(-1)[low - at : high - at]))
+        while len(self._waiting) > AHEAD:
+            self._waiting.pop(0).result()
+        self.since += high - low
+        if self.since >= KEPT_BYTES:
+            self.keep()
+
+    def _write(self, at: int, data: Data) -> None:
+        write_filled(self.target, at, data)
+        self.note.done = at + data.size
+
+    def settle(self) -> None:
+        """Return once all that was taken is written."""
+        while self._waiting:
             self._waiting.pop(0).result()
 
-    def zeros_until(self, end: int) -> None:
-        """A hole up to this offset."""
-        zeros = bytes(CHUNK)
-        while self._at < end:
-            self.add(zeros[: min(CHUNK, end - self._at)])
-
-    def skip(self, written: ImageFile, end: int) -> None:
-        """What an earlier attempt has written."""
-        while self._at < end and self._sum is not None:
-            buffer = bytearray(min(CHUNK, end - self._at))
-            written.read_into(self._at, buffer)
-            self.add(buffer)
-        self._at = end
-
-    def result(self) -> str:
-        """Hexadecimal; "" where it was not computed."""
-        return self._sum.hexdigest() if self._sum is not None else ""
+    def keep(self) -> None:
+        """Make durable what is written, and note how far that is."""
+        self.settle()
+        self.target.flush()
+        write_text(self.beside, json.dumps(asdict(self.note)), replace=True)
+        self.since = 0
 
 
-def _keep(target: ImageFile, beside: Path, note: _Note) -> None:
-    target.flush()
-    write_text(beside, json.dumps(asdict(note)), replace=True)
+def write_filled(target: ImageFile, at: int, data: Data) -> None:
+    """Write bytes but for the blocks of zeros among them, which stay holes."""
+    first = -at % HOLE
+    head, rest = data[:first], data[first:]
+    if head.any():
+        target.write(at, np.ascontiguousarray(head))
+    count = len(rest) // HOLE
+    if count:
+        blocks = rest[: count * HOLE].reshape(count, HOLE)
+        filled = np.bitwise_or.reduce(blocks.view(np.uint64), axis=1) != 0
+        edges = np.flatnonzero(np.diff(np.concatenate([[False], filled, [False]]).astype(np.int8)))
+        for a, b in zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True):
+            target.write(at + first + a * HOLE, rest[a * HOLE : b * HOLE])
+    tail = rest[count * HOLE :]
+    if tail.any():
+        target.write(at + first + count * HOLE, np.ascontiguousarray(tail))
+
+
+def _mend(
+    made: Lineup, members: list[BlockSource | None], target: ImageFile, start: int, length: int
+) -> tuple[list[Range], list[Range]]:  # fmt: skip
+    """Write what has to be computed over what stood on a member at fault; what was, and what could not be read."""
+    assert made.rowmap is not None
+    mended: list[Range] = []
+    unreadable: list[Range] = []
+    for patch in patches(made.geometry, members, made.rowmap, (start, start + length)):
+        target.write(patch.at - start, patch.data)
+        mended.append((patch.at, patch.end))
+        unreadable += patch.unreadable
+    return subtract(union(mended), union(unreadable)), union(unreadable)
 
 
 def _kept(part: Path, beside: Path, what: str, length: int) -> _Note:
     """What an earlier attempt at the same thing left; a fresh note where there is none."""
     try:
         told = json.loads(beside.read_text("utf-8"))
-        note = _Note(told["what"], told["done"], told["data"], [(int(a), int(b)) for a, b in told["unreadable"]])
+        note = _Note(told["what"], told["done"])
         sound = note.what == what and 0 <= note.done <= length and part.stat().st_size == length
     except (OSError, ValueError, TypeError, KeyError):
         sound = False
     return note if sound else _Note(what)
 
 
-def _map(listed: list[tuple[int, int]], start: int) -> str:
-    lines = ["# What could not be read, and is zeros in the file. In bytes: on the volume, in the file, how many."]
-    lines += [f"{start + a}\t{a}\t{b - a}" for a, b in listed]
+def _listed(
+    rowmap: RowMap, mended: list[Range], unreadable: list[Range], start: int, length: int
+) -> dict[str, list[Range]]:  # fmt: skip
+    """Ranges of the volume by what is to be said of them; none where all is as it stands on the members."""
+    open_at = subtract(clip(rowmap.open, start, start + length), unreadable)
+    found = {"mended": mended, "open": open_at, "unreadable": unreadable}
+    return {word: ranges for word, ranges in found.items() if ranges} | ({"": []} if rowmap.faults else {})
+
+
+def _map_text(made: Lineup, listed: dict[str, list[Range]], start: int) -> str:
+    """The map beside the file, for people and programs: what, where on the volume, where in the file, how much."""
+    assert made.rowmap is not None
+    lines = [
+        "# What in this file is not simply what stood on the members. In bytes: state, on the volume, in the file, how",
+        "# many. mended: computed from the other members; open: the row does not add up, and nothing tells which",
+        "# member is at fault, so this may be wrong; unreadable: zeros. Then where which image is not used, and why.",
+    ]
+    for word, ranges in listed.items():
+        lines += [f"{word}\t{a}\t{a - start}\t{b - a}" for a, b in ranges]
+    for fault in made.rowmap.faults:
+        image = made.seated[fault.member]
+        lines.append(f"image\t{image}\t{fault.start}\t{fault.end - fault.start}\t{fault.why.value}")
     return "\n".join(lines) + "\n"

@@ -13,16 +13,17 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from ..core.arrays.engine import Array
 from ..core.formats import ddf
 from ..core.formats.ddf_volumes import described
 from ..core.formats.declared import FormatError
 from ..core.lineup.claims import differences, judge_claims
-from ..core.lineup.document import Lineup, LineupError, Solution, read_document
+from ..core.lineup.document import Claim, Lineup, LineupError, Solution, read_document
 from ..core.lineup.samples import Pile, Tell, silent
 from ..core.lineup.solve import solve
+from ..core.lineup.soundness import tested
 from ..core.lineup.standing import evidence_map, structures_on
 from ..core.lineup.trial import Trial, try_claim
+from ..core.lineup.verdicts import Reason, Sure, Verdict, Verdicts
 from ..core.source import BlockSource, BlockSourceError, read
 from ..media.given import text_given
 from ..media.image import ImageFile, MediaError
@@ -31,17 +32,20 @@ from ..media.whole import write_text
 from .tomltext import toml_value
 
 
-def solve_images(paths: Sequence[Path], tell: Tell = silent) -> Solution:
-    """Solve the pile of images at these paths, opened read-only. Raises MediaError, LineupError."""
+def solve_images(paths: Sequence[Path], tell: Tell = silent, full: bool = False) -> Solution:
+    """Solve the pile of images at these paths, opened read-only. Raises MediaError, LineupError.
+
+    full  whether everything that holds data is read, however much that is
+    """
     names = [str(path) for path in paths]
     twice = next((name for name in names if names.count(name) > 1), None)
     if twice:
         raise LineupError(what=f"{twice} is named twice", to_do="name every image once")
     with ExitStack() as stack:
         sources = [_open(stack, path) for path in paths]
-        solution = solve(Pile(names, sources), tell)
+        solution = solve(Pile(names, sources), tell, full)
         claims = judge_claims(described([_told(source) for source in sources]), solution.arrays, names)
-        return replace(solution, claims=tuple(claims))
+        return replace(solution, arrays=tuple(pinned_by(a, claims) for a in solution.arrays), claims=tuple(claims))
 
 
 def _told(source: BlockSource) -> ddf.Metadata | None:
@@ -50,6 +54,20 @@ def _told(source: BlockSource) -> ddf.Metadata | None:
         return ddf.decode(source)
     except (FormatError, BlockSourceError):
         return None
+
+
+def pinned_by(array: Lineup, claims: Sequence[Claim]) -> Lineup:
+    """A lineup of which nothing but the controller's own set-up states where the volume begins, where the data agree
+    with that in everything."""
+    members = {m for m in array.seated if m is not None}
+    agreed = any(c.verdict == "holds" and set(c.images) & members for c in claims)
+    verdicts = array.verdicts
+    if not agreed or verdicts.start.sure is not Sure.PROBABLE:
+        return array
+    order = verdicts.order
+    if order.reason is Reason.SHIFT:
+        order = Verdict(Sure.CERTAIN, Reason.PROVEN)
+    return replace(array, verdicts=replace(verdicts, order=order, start=Verdict(Sure.CERTAIN, Reason.DDF)))
 
 
 HEAD_BYTES = 1 << 20
@@ -62,7 +80,7 @@ def save(solution: Solution, path: Path) -> None:
     """
     document = solution.as_document()
     document["heads"] = [
-        {"image": name, "sha256": head_hash(Path(name))}
+        {"image": name, "sha256": head_hash(Path(name)), **_size(Path(name))}
         for array in solution.arrays
         for name in [*array.members, *array.stale]
         if name is not None
@@ -79,6 +97,14 @@ def head_hash(path: Path) -> str:
         return ""
 
 
+def _size(path: Path) -> dict[str, int]:
+    try:
+        with open_image(path) as image:
+            return {"bytes": image.size}
+    except MediaError:
+        return {}
+
+
 def load(path: Path) -> Solution:
     """Read a lineup document (TOML). Raises MediaError, LineupError."""
     try:
@@ -92,32 +118,35 @@ def load(path: Path) -> Solution:
     return read_document(document, str(path))
 
 
+Members = list[BlockSource | None]
+
+
 @contextmanager
-def open_array(path: Path, number: int = 1, among: Sequence[Path] = ()) -> Iterator[tuple[Lineup, Array]]:
-    """The numbered array (from 1) of a lineup file over its images, opened read-only.
+def open_array(path: Path, number: int = 1, among: Sequence[Path] = ()) -> Iterator[tuple[Lineup, Members]]:
+    """The numbered array (from 1) of a lineup file, and its images by position, opened read-only.
 
     among  where images are looked up first, by file name
     """
     given = {image.name: image for image in among}
-    arrays = load(path).arrays
+    solution = load(path)
+    arrays, sizes = solution.arrays, dict(solution.sizes)
     if number > len(arrays):
         raise LineupError(what=f"{path}: there is no array {number}", to_do=f"it has {len(arrays)}")
     found = arrays[number - 1]
     with ExitStack() as stack:
-        members: list[ImageFile | Parts | None] = [
-            None if name is None else _open(stack, given.get(Path(name).name) or _locate(name, path))
-            for name in found.members
-        ]
-        for position, (image, start, size) in enumerate(
-            zip(members, found.geometry.start_bytes, found.geometry.member_bytes, strict=True)
-        ):
-            if image is not None and image.size < start + size:
+        members: Members = []
+        for position, name in enumerate(found.seated):
+            image = None if name is None else _open(stack, given.get(Path(name).name) or _locate(name, path))
+            members.append(image)
+            least = found.geometry.start_bytes[position] + found.geometry.member_bytes[position]
+            known = sizes.get(str(name), least)
+            if image is not None and (image.size != known if str(name) in sizes else image.size < least):
+                words = "" if str(name) in sizes else "at least "
                 raise MediaError(
-                    path=image.path,
-                    what=f"member {position}: expected at least {start + size} bytes, found {image.size}",
+                    path=image.path, what=f"member {position}: expected {words}{known} bytes, found {image.size}",
                     to_do="it was cut short, or is not the image that the lineup means",
-                )
-        yield found, Array(found.geometry, members, name=f"volume of {path.name}")
+                )  # fmt: skip
+        yield found, members
 
 
 @dataclass(frozen=True)
@@ -130,8 +159,8 @@ class EvidenceMap:
 
 def evidence_of(path: Path, number: int = 1, tell: Tell = silent) -> EvidenceMap:
     """The evidence of the numbered array of a lineup file, by image and position."""
-    with open_array(path, number) as (found, array):
-        there = [(n, m) for n, m in zip(found.members, array.members, strict=True) if n is not None and m is not None]
+    with open_array(path, number) as (found, members):
+        there = [(n, m) for n, m in zip(found.members, members, strict=True) if n is not None and m is not None]
         names = [name for name, _member in there]
         pile = Pile(names, [member for _name, member in there])
         order = [names.index(n) if n is not None else None for n in found.members]
@@ -139,44 +168,64 @@ def evidence_of(path: Path, number: int = 1, tell: Tell = silent) -> EvidenceMap
     return EvidenceMap(tuple(names), counts)
 
 
-def what_is_read(found: Lineup, array: Array) -> str:
-    """Which volume this is, in words: the geometry and the images it is read from, with their sizes."""
-    sizes = [member.size if member is not None else 0 for member in array.members]
-    return f"{found.geometry} {found.members} {sizes}"
+def with_map(path: Path, number: int = 1, tell: Tell = silent) -> Lineup:
+    """The numbered array of a lineup file with the map of its rows: the one it has, or one made by a full pass."""
+    with open_array(path, number) as (found, members):
+        return found if found.rowmap is not None else tested(found, members, tell)[0]
 
 
-def prove(path: Path, number: int = 1, tell: Tell = silent, against: Sequence[Path] = ()) -> tuple[Lineup, Trial]:
+def what_is_read(found: Lineup, members: Sequence[BlockSource | None]) -> str:
+    """Which volume this is: the geometry and the images it is read from, with their sizes."""
+    sizes = [member.size if member is not None else 0 for member in members]
+    return f"{found.geometry} {found.seated} {sizes}"
+
+
+@dataclass(frozen=True)
+class Proof:
+    """What became of a claim.
+
+    trial     the claim and all that differs from it in one thing, tried
+    verdicts  what the images themselves say, where they say this very lineup
+    """
+
+    trial: Trial
+    verdicts: Verdicts | None
+
+
+def prove(path: Path, number: int = 1, tell: Tell = silent, against: Sequence[Path] = ()) -> tuple[Lineup, Proof]:
     """Test the numbered array of a lineup file, a claim like any other, against its images.
+
+    The images are asked for their own lineup, by the one judgement that there is, and the claim is held against that.
 
     against  images to test it with: members are looked up among them by file name first, and each one that it does not
              name is tried in every member's place
     """
-    with open_array(path, number, against) as (found, array), ExitStack() as stack:
-        named = {Path(name).name for name in found.members if name is not None}
+    with open_array(path, number, against) as (found, members), ExitStack() as stack:
+        named = {Path(name).name for name in found.seated if name is not None}
         spare = [(str(image), _open(stack, image)) for image in against if image.name not in named]
-        trial = try_claim(found, array.members, tell, spare)
-        if trial.verdict in ("undecided", "wrong") and trial.claim.refused and not trial.sure:
-            there = [(n, m) for n, m in zip(found.members, array.members, strict=True) if n is not None]
-            trial = _solved_instead(found, trial, [*there, *spare], tell)
-        return found, trial
+        present = [m if n is not None else None for n, m in zip(found.members, members, strict=True)]
+        trial = try_claim(found, present, tell, spare)
+        there = [(n, m) for n, m in zip(found.seated, members, strict=True) if n is not None and m is not None]
+        return found, _held_against(found, trial, [*there, *spare], tell)
 
 
-def _solved_instead(
-    claim: Lineup, trial: Trial, images: Sequence[tuple[str, BlockSource | None]], tell: Tell
-) -> Trial:  # fmt: skip
-    """The trial of a claim that is perhaps wrong in more than one thing: the images are asked for their own lineup, and
-    the claim is held against that."""
-    pile = [(name, image) for name, image in images if image is not None]
-    found = solve(Pile([name for name, _i in pile], [image for _n, image in pile]), tell).arrays
+def _held_against(claim: Lineup, trial: Trial, images: Sequence[tuple[str, BlockSource]], tell: Tell) -> Proof:
+    """The trial of a claim, and what the images say by themselves: no two judgements."""
+    found = solve(Pile([name for name, _i in images], [image for _n, image in images]), tell).arrays
     named = {name for name in claim.members if name is not None}
     best = max(found, key=lambda a: len(named & {m for m in a.members if m is not None}), default=None)
-    if best is None or best.verdict == "undecided":
-        return trial
-    wrong = differences(claim, best)
-    if not wrong or (trial.verdict == "wrong" and len(wrong) == 1):
-        return trial
-    says = f"it does not hold; the images themselves say ({best.verdict})"
-    return replace(trial, verdict="wrong", says=says, wrong=tuple(wrong))
+    if best is None or best.strength == "undecided":
+        weak = "probable" if trial.verdict == "certain" else trial.verdict
+        return Proof(replace(trial, verdict=weak), None)
+    known = tuple(m if m in named else None for m in best.members)  # what a claim leaves out is not wrong in it
+    wrong = differences(claim, replace(best, members=known))
+    if not wrong:
+        same = trial.says if trial.claim.holds else "the images themselves say the same"
+        return Proof(replace(trial, verdict=best.verdicts.placing, says=same), best.verdicts)
+    verdict, says = "wrong", "the images themselves say another lineup"
+    if best.strength == "probable" and trial.verdict in ("certain", "probable"):
+        verdict, says = "undecided", "the images themselves rather say another lineup"
+    return Proof(replace(trial, verdict=verdict, says=says, wrong=tuple(wrong)), None)
 
 
 def _open(stack: ExitStack, path: Path) -> ImageFile | Parts:

@@ -56,6 +56,27 @@ def solve(checks: Checks, erased: frozenset[int]) -> dict[int, Recipe]:
     return recipes
 
 
+@lru_cache(maxsize=4096)
+def remaining(checks: Checks, erased: frozenset[int]) -> Checks:
+    """The equations that still say something when some cells cannot be read: sums in which none of them takes part.
+
+    >>> remaining(((1, 1, 1, 0), (1, 2, 0, 1)), frozenset({0}))
+    ((0, 3, 1, 1),)
+    """
+    rows = [list(row) for row in checks]
+    for column in sorted(erased):
+        pivot = next((row for row in rows if row[column]), None)
+        if pivot is None:
+            continue
+        rows.remove(pivot)
+        scale = gf256.inverse(pivot[column])
+        for row in rows:
+            if row[column]:
+                factor = gf256.multiply(row[column], scale)
+                row[:] = [a ^ gf256.multiply(factor, b) for a, b in zip(row, pivot, strict=True)]
+    return tuple(tuple(row) for row in rows if any(row))
+
+
 @dataclass(frozen=True)
 class Stages:
     """A reconstruction in two steps: syndromes over the cells that are left, then lost cells over syndromes.

@@ -40,7 +40,9 @@ SUPERBLOCK = Layout(
         Field(0x064, "ro_compat", "I", "", "features, read-only compatible"),
         Field(0x068, "uuid", "16s", "", ""),
         Field(0x078, "label", "16s", "", ""),
+        Field(0x0FD, "journal_kept", "B", "", "1: the journal's own map is kept in this superblock"),
         Field(0x0FE, "desc_size", "H", "bytes", "size of a group descriptor with the 64bit feature"),
+        Field(0x10C, "journal_map", "60s", "", "of the journal, as an inode maps its blocks"),
         Field(0x150, "blocks_hi", "I", "blocks", "size of the file system, high half"),
         Field(0x175, "checksum_type", "B", "", "1: CRC-32C"),
         Field(0x270, "checksum_seed", "I", "", "with the csum_seed feature"),
@@ -71,10 +73,13 @@ DESCRIPTOR = Layout(
 
 INODE_CSUM_LO, INODE_CSUM_HI, INODE_GENERATION = 0x7C, 0x82, 0x64
 
-_EXTENTS_FLAG, _INLINE_FLAG = 0x80000, 0x10000000
+_EXTENTS_FLAG, _INLINE_FLAG, _INDEX_FLAG = 0x80000, 0x10000000, 0x1000
 _64BIT, _CSUM_SEED, _META_BG = 0x80, 0x2000, 0x10
 _METADATA_CSUM = 0x400
 _MOST_GROUPS = 1 << 17
+
+INODES_TOGETHER = 128
+"""Inodes that are read at once."""
 
 
 @dataclass(frozen=True)
@@ -96,6 +101,8 @@ class Superblock:
     checksums: bool
     plain_groups: bool
     checked: bool
+    journal: tuple[tuple[int, int], ...] = ()
+    """Where the journal's blocks are, in bytes from the file system's start, as far as the superblock tells."""
 
     @property
     def groups(self) -> int:
@@ -146,9 +153,26 @@ def parse_superblock(data: bytes) -> Superblock | None:
         checksums=checksums,
         plain_groups=not v["incompat"] & _META_BG,
         checked=checked,
+        journal=_journal(v["journal_map"], block, blocks) if v["journal_kept"] == 1 else (),
     )
     fits = made.group < made.groups <= _MOST_GROUPS and made.inodes <= made.groups * made.group_inodes
     return made if fits and made.desc_size in (32, 64) else None
+
+
+def _journal(node: bytes, block: int, blocks: int) -> tuple[tuple[int, int], ...]:
+    """Byte ranges of the journal by the map that a superblock keeps. Of one in many pieces only the lists of its pieces
+    are named: what they list follows them."""
+    if node[:2] == b"\x0a\xf3":
+        found = [(first * block, (first + count) * block) for _at, count, first in parse_extents(node) or ()]
+    else:  # pointers: the journal lies in one run, each list of blocks before what it lists
+        pointers = [int.from_bytes(node[i : i + 4], "little") for i in range(0, 60, 4)]
+        whole = bool(pointers[0]) and pointers[11] - pointers[0] == 11
+        end = max(pointers) + block // 4 * (1 + block // 4 * (pointers[13] > 0)) if whole else 0
+        found = [(pointers[0] * block, min(end, pointers[0] + MOST_JOURNAL // block) * block)] if whole else []
+    return tuple((a, min(b, blocks * block)) for a, b in found if 0 < a < blocks * block)
+
+
+MOST_JOURNAL = 1 << 30
 
 
 @dataclass(frozen=True)
@@ -165,6 +189,10 @@ class Descriptors:
 
     def __len__(self) -> int:
         return len(self.flags)
+
+    def in_use(self, sb: Superblock) -> npt.NDArray[np.int64]:
+        """Inodes of each group that were ever used: int64 (groups,)."""
+        return np.where(self.flags & 1, 0, sb.group_inodes - self.unused)
 
 
 def parse_descriptors(sb: Superblock, data: bytes) -> Descriptors:
@@ -207,6 +235,8 @@ class Inode:
     size: int
     generation: int
     extents: tuple[tuple[int, int, int], ...]
+    indexed: bool = False
+    """Whether it is a directory with an index in its first block."""
 
     @property
     def is_directory(self) -> bool:
@@ -239,7 +269,7 @@ def parse_inode(number: int, record: bytes) -> Inode:
     extents: tuple[tuple[int, int, int], ...] = ()
     if flags & _EXTENTS_FLAG and not flags & _INLINE_FLAG:
         extents = tuple(parse_extents(record[0x28 : 0x28 + 60]) or ())
-    return Inode(number, mode, size, generation, extents)
+    return Inode(number, mode, size, generation, extents, bool(flags & _INDEX_FLAG))
 
 
 def parse_extents(node: bytes) -> list[tuple[int, int, int]] | None:
@@ -272,6 +302,13 @@ def has_directory_tail(blocks: npt.NDArray[np.uint8]) -> npt.NDArray[np.bool_]:
     """Which of the blocks, uint8 (n, block), end as a checksummed directory block does."""
     tail = np.array([0, 0, 0, 0, 12, 0, 0, 0xDE], np.uint8)
     result: npt.NDArray[np.bool_] = (blocks[:, -12:-4] == tail).all(axis=1)
+    return result
+
+
+def is_index_node(blocks: npt.NDArray[np.uint8]) -> npt.NDArray[np.bool_]:
+    """Which of the blocks of a directory, uint8 (n, block), are nodes of its index: an unused entry fills each."""
+    length = blocks[:, 4].astype(np.int64) | blocks[:, 5].astype(np.int64) << 8
+    result: npt.NDArray[np.bool_] = ~blocks[:, :4].any(axis=1) & (length == blocks.shape[1] % (1 << 16))
     return result
 
 
@@ -323,9 +360,17 @@ class Ext4:
                 found.append((group * self.sb.group_inodes + 1, count))
         return found
 
-    def inodes(self) -> Iterator[tuple[Inode, bool]]:
-        """Every inode in use, and whether its checksum holds for its place."""
-        for first, count in self.used:
+    def inodes(self, most: int = 0) -> Iterator[tuple[Inode, bool]]:
+        """Every inode in use, and whether its checksum holds for its place; of more than about `most`, some of each
+        part of the tables."""
+        parts = [
+            (first + at, min(INODES_TOGETHER, count - at))
+            for first, count in self.used for at in range(0, count, INODES_TOGETHER)
+        ]  # fmt: skip
+        if most and len(parts) * INODES_TOGETHER > most:
+            step = len(parts) * INODES_TOGETHER / most
+            parts = [parts[int(i * step)] for i in range(int(len(parts) / step))]
+        for first, count in parts:
             address = self.inode_address(first)
             if address is None:
                 continue

@@ -11,7 +11,7 @@ from types import ModuleType
 import numpy as np
 import numpy.typing as npt
 
-from .marks import btrfs, counted, ends, ext, fat, ntfs, swap, table, xfs
+from .marks import btrfs, counted, ends, ext, fat, labels, ntfs, swap, table, xfs
 from .marks.ground import Ground, Stock
 from .samples import Tell, silent
 
@@ -47,7 +47,7 @@ class Anchors:
         return len(self.image)
 
 
-KNOWN: tuple[ModuleType, ...] = (ext, xfs, btrfs, ntfs, fat, swap)
+KNOWN: tuple[ModuleType, ...] = (ext, xfs, btrfs, ntfs, fat, swap, labels)
 FAMILIES: tuple[ModuleType, ...] = (*KNOWN, counted)
 
 

@@ -70,7 +70,7 @@ def add_algebra(table: Table, cast: Cast, ballot: Ballot) -> Ballot:
     groups = [g for g in table.groups if set(g.images) <= set(cast.images)]
     column = {i: c for c, images in enumerate(cast.columns) for i in images}
     role: list[tuple[int, int, int, float]] = []
-    zero: list[tuple[int, int]] = []
+    zero: list[tuple[int, int, int]] = []
     two = any(g.kind in ("two", "two less one") for g in groups)
     sets = [frozenset(g.images) for g in groups] if cast.groups else [frozenset(cast.images)]
     nested_unknown = cast.layouts[0].spans > 1 and not cast.groups
@@ -86,12 +86,15 @@ def add_algebra(table: Table, cast: Cast, ballot: Ballot) -> Ballot:
             filled = place.filled & images
             closed = not cast.groups or filled == set().union(*(r.images for r in inside))
             if filled and closed and not nested_unknown:
-                zero += [(column[i], place.offset) for i in images - filled if i in column]
+                whole = len(inside) == 1 and inside[0].plain and set(inside[0].images) == filled
+                odd = len(filled) if whole and len(filled) % 2 else 0
+                zero += [(column[i], place.offset, odd) for i in images - filled if i in column]
     return replace(
         ballot,
         role_who=np.array([r[0] for r in role], np.int64), role_offset=np.array([r[1] for r in role], np.int64),
         role=np.array([r[2] for r in role], np.int64), role_weight=np.array([r[3] for r in role], np.float64),
         zero_who=np.array([z[0] for z in zero], np.int64), zero_offset=np.array([z[1] for z in zero], np.int64),
+        zero_others=np.array([z[2] for z in zero], np.int64),
     )  # fmt: skip
 
 
@@ -232,6 +235,8 @@ def with_prior(
         elif is_round(h.base):
             undeclared *= 0.5 if h.start < h.strip or h.start in (*usual, *USUAL_STARTS) else 0.75
         nats += DECLARED_NATS if h.base in starts else -undeclared
+    elif grounds and starts and any(not g.ground.starts for g in grounds):
+        nats -= 2 * DECLARED_NATS  # a table is there, and none of its partitions begins with the volume
     for ground in grounds:
         if ground.ground.starts:
             nats += 2 * DECLARED_NATS * min(2, held_facts(h, ground, 0)[0])

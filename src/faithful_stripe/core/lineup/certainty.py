@@ -8,10 +8,10 @@ import numpy as np
 
 from ..arrays.geometry import Geometry
 from .anchors import Anchors
-from .ballots import before, chosen
+from .ballots import chosen
 from .gaps import PARITY_LEVELS
 from .hypotheses import Hypothesis
-from .table import USUAL_STARTS, Table, anything_before
+from .table import Table
 from .verdict import fits, held_facts
 
 LEAST_TOLD, FITTING = 8, 0.6
@@ -65,31 +65,19 @@ def only_guessed(h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> bool:
     return untested and all(anchors.ground.guessed for anchors, _base in placed)
 
 
-def pinned(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> bool:
-    """Whether something tells where the volume begins: a partition table, or a file system's own first structures; not
-    where data of the array stand before it, nor where all that would stand before it is wiped."""
-    first = {i for c in h.order if c is not None for i in h.cast.columns[c]}
-    if before(table, h) > 1:
-        return False
-    if h.start > 1 << 20 and h.start not in USUAL_STARTS and not anything_before(table, first, 1 << 20):
-        return False
-    for anchors, base in placed:
-        declared = anchors.ground.starts or (base == 0 and anchors.ground.head)
-        if anchors.ground.guessed and h.cast.level == "RAID1":
-            continue  # what counts up on one mirror may count rows of several
-        if declared and held_facts(h, anchors, base)[0]:
-            return True
-    return False
-
-
-def anchored(h: Hypothesis, column: int, placed: Sequence[tuple[Anchors, int]]) -> bool:
-    """Whether some structure of the placed grounds stands where it should on a column."""
+def anchored(h: Hypothesis, column: int, placed: Sequence[tuple[Anchors, int]]) -> int:
+    """How many structures of the placed grounds stand where they should on a column, and on no other at the same
+    offset: of two that are alike one is the parity of a nearly empty row, and either could be."""
+    count = 0
     for anchors, base in placed:
         mine = np.isin(anchors.image, h.cast.columns[column])
         who = np.full(int(mine.sum()), column, np.int64)
-        if fits(h, who, anchors.offset[mine], anchors.address[mine] + base).any():
-            return True
-    return False
+        offset, address = anchors.offset[mine], anchors.address[mine]
+        right = fits(h, who, offset, address + base)
+        same = np.isin(anchors.offset, offset[right]) & ~mine
+        others = set(zip(anchors.offset[same].tolist(), anchors.address[same].tolist(), strict=True))
+        count += sum(pair not in others for pair in zip(offset[right].tolist(), address[right].tolist(), strict=True))
+    return count
 
 
 def untold(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> list[int]:

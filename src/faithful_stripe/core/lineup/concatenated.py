@@ -25,6 +25,7 @@ from .hypotheses import CELL_BYTES, FACT_NATS, strips
 from .standing import Structures, standing
 from .table import Table
 from .verdict import MARGIN_NATS, TOTAL_NATS, walked
+from .verdicts import Reason, Sure, Verdict, Verdicts
 
 Int64 = npt.NDArray[np.int64]
 
@@ -275,7 +276,7 @@ def _concluded(
     evidence = [
         Evidence("anchors", held, f"structures of {words} stand at one distance from their address"),
         *(Evidence("proof", c, f"{kind} correct in the rebuilt volume") for kind, c in proof.held.items()),
-        *(Evidence("against", c, f"{kind} wrong in the rebuilt volume") for kind, c in proof.failed.items()),
+        *(Evidence("failing", c, f"{kind} wrong in the rebuilt volume") for kind, c in proof.failed.items()),
     ]
     if spanning:
         evidence.append(Evidence("proof", spanning, "files over two members whose own checksum holds"))
@@ -287,7 +288,11 @@ def _concluded(
     inferred = any(i not in told for i in members)
     declared = not base or any(base in a.ground.starts for a in table.anchors)
     sure = sound and fills and complete and not inferred and total > TOTAL_NATS and lead > MARGIN_NATS
-    sure = sure and declared and anchors.ground.head and not anchors.ground.guessed
+    ordered = sure and not anchors.ground.guessed
+    start = (
+        declared and anchors.ground.head and (made.start_bytes[0] < 4096 or any(a.ground.starts for a, _b in grounds))
+    )
+    sure = ordered and start
     settle = "" if sure else "checksums fail in the volume: a member may be another one's"
     if not complete:
         settle = "a part of the volume is on no image: how many members that is, nothing tells"
@@ -298,7 +303,14 @@ def _concluded(
     return Lineup(
         geometry=made,
         members=tuple(None if i is None else pile.names[i] for i in members),
-        verdict="certain" if sure else "probable" if sound and fills and (alone or not inferred) else "undecided",
+        verdicts=Verdicts(
+            Verdict(Sure.CERTAIN, Reason.PROVEN)
+            if ordered
+            else Verdict(Sure.PROBABLE if sound and fills and (alone or not inferred) else Sure.UNDECIDED, Reason.FEW),
+            Verdict(Sure.CERTAIN, Reason.HEAD if not base else Reason.TABLE)
+            if start
+            else Verdict(Sure.PROBABLE, Reason.NOTHING_SAYS),
+        ),
         best=total,
         next=max(0.0, total - lead),
         evidence=tuple(evidence),

@@ -6,9 +6,13 @@ from collections.abc import Sequence
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
+from ..arrays.engine import Array
 from ..arrays.geometry import Geometry, geometry
 from ..arrays.levels import GeometryError
 from ..errors import StripeError
+from ..source import BlockSource
+from .rowmap import RowMap, opened
+from .verdicts import Verdicts, placed
 
 FORMAT = "faithful-stripe/lineup/1"
 
@@ -31,21 +35,54 @@ class Evidence:
 class Lineup:
     """One array: its geometry, the images by position (None missing), and how sure that is.
 
-    verdict       "certain", "probable" or "undecided"
-    score         evidence in nats for it and for the best different answer
+    verdicts      how sure its order, its start, its members' currency and its bytes are
+    best, next    evidence in nats for it and for the best different answer
+    stale         images that are members, or copies of one, but out of date; seats: the positions of those that are
+                  members, by image: where the rows add up, what they hold is right
+    rowmap        what a pass over everything found, where there was one
     alternatives  lineups or statements that the evidence cannot tell from this one
     settle        what would decide it; "" when certain
     """
 
     geometry: Geometry
     members: tuple[str | None, ...]
-    verdict: str
+    verdicts: Verdicts
     best: float
     next: float
     evidence: tuple[Evidence, ...] = ()
     alternatives: tuple[str, ...] = ()
     stale: tuple[str, ...] = ()
     settle: str = ""
+    seats: tuple[tuple[str, int], ...] = ()
+    rowmap: RowMap | None = None
+
+    @property
+    def verdict(self) -> str:
+        """One word for all four verdicts: certain only where all of them are."""
+        return self.verdicts.whole
+
+    @property
+    def strength(self) -> str:
+        """How sure its order is, for what is looked for next."""
+        return self.verdicts.strength
+
+    @property
+    def seated(self) -> tuple[str | None, ...]:
+        """The images by position, those that are out of date in their seats as well."""
+        members = list(self.members)
+        for name, position in self.seats:
+            if members[position] is None:
+                members[position] = name
+        return tuple(members)
+
+    @property
+    def suspects(self) -> tuple[int, ...]:
+        """Positions of the members that are known to be out of date somewhere."""
+        return tuple(position for _name, position in self.seats)
+
+    def opened(self, members: Sequence[BlockSource | None]) -> Array:
+        """The volume over its members (in the order of `seated`), each used only where it is not at fault."""
+        return opened(self.geometry, members, self.rowmap)
 
     def _spans(self) -> list[list[str | None]]:
         """The images by position, span by span; the mirrors of a RAID 10 are its spans."""
@@ -58,11 +95,14 @@ class Lineup:
             **self.geometry.as_document(),
             "spans": self._spans(),
             "stale": list(self.stale),
+            **({"seats": [{"image": name, "position": p} for name, p in self.seats]} if self.seats else {}),
             "verdict": self.verdict,
+            "verdicts": self.verdicts.as_document(),
             "score": {"best": round(self.best, 1), "next": round(self.next, 1)},
             "evidence": [{"kind": e.kind, "count": e.count, "says": e.says} for e in self.evidence],
             "alternatives": list(self.alternatives),
             **({"settle": self.settle} if self.settle else {}),
+            **({"map": self.rowmap.as_document()} if self.rowmap else {}),
         }
 
 
@@ -91,6 +131,7 @@ class Solution:
     """What a pile holds: arrays found, images that belong to none, and what was read for it.
 
     trace   what each stage found, in order: (stage, text)
+    sizes   of the images when they were read, in bytes, where a document says so
     claims  set-ups that the images carry, held against the data
     """
 
@@ -100,6 +141,7 @@ class Solution:
     notes: tuple[str, ...] = field(default=())
     trace: tuple[tuple[str, str], ...] = field(default=())
     claims: tuple[Claim, ...] = field(default=())
+    sizes: tuple[tuple[str, int], ...] = field(default=())
 
     def as_document(self) -> dict[str, Any]:
         return {
@@ -122,7 +164,11 @@ def read_document(document: object, where: str) -> Solution:
     if not isinstance(arrays, list) or not arrays:
         raise _wrong(where, "arrays: expected at least one, found none")
     made = tuple(_array(entry, f"{where}: array {i + 1}") for i, entry in enumerate(arrays))
-    return Solution(made, tuple(map(str, document.get("unused", ()))))
+    try:
+        sizes = tuple((str(h["image"]), int(h["bytes"])) for h in document.get("heads", ()) if "bytes" in h)
+    except (KeyError, TypeError, ValueError) as reason:
+        raise _wrong(where, "heads: not as `lineup solve --out` writes them") from reason
+    return Solution(made, tuple(map(str, document.get("unused", ()))), sizes=sizes)
 
 
 def _array(entry: object, where: str) -> Lineup:
@@ -160,13 +206,27 @@ def _array(entry: object, where: str) -> Lineup:
     except GeometryError as reason:
         raise _wrong(where, reason.what) from reason
     score = entry.get("score") if isinstance(entry.get("score"), dict) else {}
+    try:
+        verdicts = (
+            Verdicts.from_document(entry["verdicts"])
+            if "verdicts" in entry
+            else placed("undecided" if entry.get("verdict") not in ("probable", "certain") else "probable")
+        )  # a claim typed by hand is at most that
+        rowmap = RowMap.from_document(entry["map"]) if "map" in entry else None
+        seats = tuple((str(seat["image"]), int(seat["position"])) for seat in entry.get("seats", ()))
+    except (KeyError, TypeError, ValueError, AttributeError) as reason:
+        raise _wrong(where, "verdicts, map or seats: not as `lineup solve --out` writes them") from reason
+    if any(not 0 <= position < len(members) for _name, position in seats):
+        raise _wrong(where, "seats: a position that there is not")
     return Lineup(
         geometry=made,
         members=members,
-        verdict=str(entry.get("verdict", "undecided")),
+        verdicts=verdicts,
         best=float(score.get("best", 0.0)) if score else 0.0,
         next=float(score.get("next", 0.0)) if score else 0.0,
         stale=tuple(map(str, entry.get("stale", ()))),
+        seats=seats,
+        rowmap=rowmap,
     )
 
 

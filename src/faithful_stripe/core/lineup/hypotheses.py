@@ -26,6 +26,11 @@ CELL_BYTES = 16 << 10
 the images' own, so that the same facts weigh the same under every start."""
 
 FACT_NATS, ZERO_NATS, ROLE_NATS = 2.0, 1.5, 1.5
+EMPTY_NATS = 25.0
+"""Against parity that is empty where three strips add up, or any odd number, and no fewer by themselves: of two, one
+may be a copy, and an even number of records that differ in their number alone may add up to nothing. It must outweigh
+the sum of an odd number of inode records, which looks like an inode record."""
+
 MISSING_NATS = 3.0
 """What a hypothesis is charged for each member that it says is missing: it has less to be wrong about."""
 
@@ -40,6 +45,7 @@ class Ballot:
     role_who, role_offset, role, role_weight   what the algebra says a column holds there: P_ROLE, Q_ROLE, an exponent
                                    (weight: one over the number of answers)
     zero_who, zero_offset          a column is empty there and another of its group is not: hardly parity
+    zero_others                    how many of its group add up there, where that is an odd number; else 0
     """
 
     columns: int
@@ -53,6 +59,7 @@ class Ballot:
     role_weight: Floats
     zero_who: Int64
     zero_offset: Int64
+    zero_others: Int64
 
 
 @dataclass(frozen=True)
@@ -94,14 +101,14 @@ def make_ballot(cast: Cast, anchors: Anchors | None) -> Ballot:
     column = {image: c for c, images in enumerate(cast.columns) for image in images}
     none, empty = np.empty(0, np.int64), np.empty(0, np.float64)
     if anchors is None or not len(anchors):
-        return Ballot(len(cast.columns), none, none, none, none, none, none, none, empty, none, none)
+        return Ballot(len(cast.columns), none, none, none, none, none, none, none, empty, none, none, none)
     table = np.full(max(int(anchors.image.max()), *column) + 1, -1, np.int64)
     table[list(column)] = list(column.values())
     who = table[anchors.image]
     inside = who >= 0
     return Ballot(
         len(cast.columns), who[inside], anchors.offset[inside], anchors.address[inside], anchors.count[inside],
-        none, none, none, empty, none, none,
+        none, none, none, empty, none, none, none,
     )  # fmt: skip
 
 
@@ -293,12 +300,15 @@ def _zero_votes(chosen: Layout, strip: int, start: int, ballot: Ballot) -> Float
     inside = ballot.zero_offset >= start
     row = (ballot.zero_offset[inside] - start) // strip
     who = ballot.zero_who[inside]
-    _key, first = np.unique(who * (1 << 40) + row, return_index=True)
+    _key, first, which = np.unique(who * (1 << 40) + row, return_index=True, return_inverse=True)
+    others = np.zeros(len(first), np.int64)
+    np.maximum.at(others, which, ballot.zero_others[inside])
     phase, who = row[first] % pattern.rows, who[first]
+    nats = np.where(others > 2, EMPTY_NATS, ZERO_NATS)
     parity = ((pattern.index == P_CELL) | (pattern.index == Q_CELL)).astype(float)
     votes = np.zeros((ballot.columns, chosen.members))
     for position in range(chosen.members):
-        votes[:, position] = np.bincount(who, weights=ZERO_NATS * parity[phase, position], minlength=ballot.columns)
+        votes[:, position] = np.bincount(who, weights=nats * parity[phase, position], minlength=ballot.columns)
     return votes
 
 

@@ -64,3 +64,39 @@ def natural(blocks: Blocks, pairs: Pairs, bytes_read: int) -> Floats:
     over = pairs.table[left, right] - ANYTHING
     result: Floats = (over * ((left != 0) | (right != 0))).mean(axis=1)
     return result
+
+
+def accounts(
+    likely: Pairs, held: Blocks, differs: npt.NDArray[np.uint8], parity: npt.NDArray[np.bool_], rare: float
+) -> Floats:  # fmt: skip
+    """How well the bytes of one place are explained if each member in turn is the one at fault: nats (members,).
+
+    held     uint8 (members, bytes); differs: uint8 (bytes,), what they add up to
+    parity   which members hold parity there: it may be anything
+    rare     log of the share of data that is like nothing (compressed, or encrypted)
+
+    If it is m that is out of date, the others hold what they should, and the log-likelihood of the row differs from
+    that of any other answer by log P(computed m) - log P(held m) + log P(held m, out of date), over the bytes that do
+    not add up; what is out of date is either like the rest or, at worst, anything.
+    """
+    here = differs != 0
+    most = ANYTHING * int(here.sum())
+    told = np.full(len(held), most)
+    for row in range(len(held)):
+        each = likely.each(held[row])
+        now = float(each[here].sum())
+        if parity[row]:
+            told[row] = max(told[row], now)
+        elif not _noisy(each, here):  # bytes among noise are noise
+            due = float(likely.each(held[row] ^ differs)[here].sum())
+            told[row] = max(due, most + rare) - max(now, most + rare) + max(now, most)
+    return told
+
+
+SECTOR = 512
+
+
+def _noisy(each: Floats, differs: npt.NDArray[np.bool_]) -> bool:
+    """Whether the rest of a block, beside the bytes that do not add up, is like nothing."""
+    around = ~differs
+    return int(around.sum()) >= SECTOR and float(each[around].mean()) < ANYTHING

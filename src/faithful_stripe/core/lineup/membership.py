@@ -40,6 +40,9 @@ BATCH = 128
 SECTOR = 512
 COMPARED_BYTES, CHUNK = 256 << 20, 1 << 20
 
+LEAST_BEFORE, SURE_BEFORE, SURE_AFTER = 12, 0.85, 0.1
+"""Where a group ends to close: places before, the share of them at which it closes, and of those behind."""
+
 NOISE_VALUES = 254
 """Byte values that a block of noise, 4096 bytes, holds at least (256 but for about e^-16 of them each)."""
 
@@ -72,6 +75,8 @@ class Membership:
     open      offsets at which they do not, between the first and the last at which they do: before and after,
               members may carry what is not the array's
     order     of a chain or ring, as far as it is known; strip: of a ring, in bytes
+    until     where it ends to close on the images, in bytes, where it does so for good: one of them was imaged, or
+              rebuilt, or written, as far as that only; 0 where it closes to the end
     """
 
     images: tuple[int, ...]
@@ -81,6 +86,7 @@ class Membership:
     open: tuple[int, ...] = ()
     order: tuple[int, ...] = field(default=())
     strip: int = 0
+    until: int = 0
 
 
 @dataclass(frozen=True, eq=False)
@@ -244,13 +250,33 @@ def memberships(places: list[Place]) -> list[Membership]:
     chained = {frozenset(c.images) for c in chains}
     sound = [m for m in sound if m.kind != "copies" or not any(set(m.images) <= c for c in chained)]
     sound = [m for m in sound if not _several(m, sound) and not _part(m, sound)]
+    # a few may close alone as far as the others hold nothing
+    sound = [m for m in sound if not m.until or not any(set(m.images) < set(other.images) for other in sound)]
+    # beside whole copies of one another, a copy of a part is none of them
+    copies = [m for m in sound if m.kind == "copies" and not m.until]
+    sound = [
+        m for m in sound
+        if not (m.until and m.kind == "copies" and any(set(c.images) < set(m.images) for c in copies))
+    ]  # fmt: skip
+    # behind its border such a group goes on without one of its members
+    partly = [m for m in sound if m.until and m.kind == "two"]
+    sound = [
+        m for m in sound
+        if not (m.kind == "two less one" and any(set(m.images) < set(p.images) and len(p.images) == len(m.images) + 1
+                                                 for p in partly))
+    ]  # fmt: skip
     taken: set[int] = set()
     found = []
-    for candidate in sorted(sound, key=lambda m: (-round(m.closing / m.blocks, 1), -len(m.images), -m.closing)):
+    for candidate in sorted(sound, key=_rank):
         if not taken & set(candidate.images):
             taken |= set(candidate.images)
             found.append(candidate)
     return found
+
+
+def _rank(group: Membership) -> tuple[bool, float, int, int]:
+    """The best supported first; those that close in a region only after all others."""
+    return bool(group.until), -round(group.closing / group.blocks, 1), -len(group.images), -group.closing
 
 
 def _piece(pair: Membership) -> Membership:
@@ -300,6 +326,7 @@ def tested(images: frozenset[int], places: Sequence[Place], bounds: tuple[int, i
     bounds  from where to where on the images the array's data are known to stand: all of it should close
     """
     closes: list[bool] = []
+    whole: list[bool] = []
     offsets: list[int] = []
     scarce: list[bool] = []
     independent: list[int] = []
@@ -319,6 +346,7 @@ def tested(images: frozenset[int], places: Sequence[Place], bounds: tuple[int, i
             noisy += not covered  # noise on all: never initialized, most likely
             packed += filled == covered
         closes.append(filled == covered)
+        whole.append(filled == images)
         independent.append(sum(len(r.basis) for r in within))
         scarce.append(len(filled) <= max(1, len(images) // 4))
         offsets.append(place.offset)
@@ -326,6 +354,12 @@ def tested(images: frozenset[int], places: Sequence[Place], bounds: tuple[int, i
             taking_part.update(covered)
         if filled == covered and len(within) == 1 and len(covered) > min(2, len(images) - 1):
             (kinds if covered == images else partly)[kind_of(within[0])] += 1
+    end = _border(closes)
+    if end:
+        until = offsets[end]
+        before = [p for p in places if p.offset < until]
+        made = tested(images, before, bounds)
+        return replace(made, until=until) if made is not None else None
     closing = sum(closes)
     noisy = noisy if packed < closing / 2 else 0  # unless the data themselves look like noise
     least = FULL_SHARE if packed >= max(FULL_CLOSING, closing / 2) else LEAST_SHARE
@@ -339,6 +373,11 @@ def tested(images: frozenset[int], places: Sequence[Place], bounds: tuple[int, i
         closing = sum(closes)
         if closing < LEAST_CLOSING:
             return None
+    if kind == "copies":  # one that holds nothing where the others do is none
+        closes = [c and w for c, w in zip(closes, whole, strict=True)]
+        closing = sum(closes)
+        if closing < LEAST_CLOSING or closing < LEAST_SHARE * (len(closes) - noisy):
+            return None
     first, last = closes.index(True), len(closes) - closes[::-1].index(True)
     # before and after, members may carry what is not the array's: but then all of them do
     open_at = tuple(
@@ -347,6 +386,22 @@ def tested(images: frozenset[int], places: Sequence[Place], bounds: tuple[int, i
         if not c and (first <= i < last or few or (bounds is not None and bounds[0] <= o < bounds[1]))
     )
     return Membership(tuple(sorted(images)), kind, closing, len(closes) - noisy, open_at) if kind else None
+
+
+def _border(closes: Sequence[bool]) -> int:
+    """How many places there are before the one from which on a group closes no more; 0 where it closes all along, or
+    nowhere."""
+    count = len(closes)
+    if count < 2 * LEAST_BEFORE:
+        return 0
+    held = np.concatenate([[0], np.cumsum(closes)])
+    before = held[1:count] / np.arange(1, count)
+    after = (held[count] - held[1:count]) / np.arange(count - 1, 0, -1)
+    good = (before >= SURE_BEFORE) & (after <= SURE_AFTER)
+    good &= (held[1:count] >= LEAST_BEFORE) & (np.arange(count - 1, 0, -1) >= LEAST_BEFORE)
+    if not good.any():
+        return 0
+    return int(np.argmax(np.where(good, before - after, -1.0))) + 1
 
 
 def _chains(places: list[Place]) -> list[Membership]:

@@ -10,12 +10,13 @@ import numpy as np
 from .anchors import Anchors
 from .ballots import ROUND, bases_of
 from .cast import Cast
-from .certainty import pinned
 from .document import Evidence, Lineup
 from .hypotheses import Hypothesis
 from .membership import Membership
+from .start import begin_of
 from .table import Table, anything_before
 from .verdict import final_geometry, held_facts, read_volume, without_tail
+from .verdicts import Reason, Sure, Verdict, Verdicts
 
 
 def conclude_mirror(
@@ -52,7 +53,8 @@ def conclude_mirror(
         evidence.append(Evidence(kind, held, f"structures stand where a plain mirror puts them, of {tested}"))
     equal = not group.open
     plain = held >= 8 and held >= 0.5 * tested
-    sure = equal and plain and not findings.contradicted and pinned(table, replace(best, start=start), placed)
+    begin = begin_of(table, replace(best, start=start, base=0), placed)
+    sure = plain and not findings.contradicted and not begin.shift and not group.until
     split_up = known and not plain and tested >= 8
     untold = not held and not anything_before(table, set(cast.images), ROUND)
     settle = "" if sure else "a file system that can be read, or the controller's own configuration"
@@ -67,7 +69,12 @@ def conclude_mirror(
     return Lineup(
         geometry=made,
         members=tuple(None if i is None else table.pile.names[i] for i in members),
-        verdict="certain" if sure else "undecided" if split_up or untold else "probable",
+        verdicts=Verdicts(
+            Verdict(Sure.CERTAIN, Reason.PROVEN)
+            if sure
+            else Verdict(Sure.UNDECIDED if split_up or untold else Sure.PROBABLE, Reason.FEW, count=held),
+            begin.verdict if not untold else Verdict(Sure.UNDECIDED, Reason.NOTHING_SAYS),
+        ),
         best=float(group.closing + held),
         next=0.0,
         evidence=tuple(evidence),

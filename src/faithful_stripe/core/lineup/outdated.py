@@ -18,7 +18,7 @@ import numpy.typing as npt
 from ..arrays.layout import P_CELL
 from .algebra import sketch
 from .hypotheses import Hypothesis
-from .likelihood import ANYTHING, best_pairs
+from .likelihood import ANYTHING, accounts, best_pairs
 from .marks.ground import Stock
 from .membership import SECTOR, Membership, Place, Survey, places_of
 from .samples import BLOCK, Pile
@@ -161,13 +161,7 @@ def _by_reading(best: Hypothesis, group: Membership, worth: Callable[[Hypothesis
 
 
 def _by_likelihood(pile: Pile, stock: Stock, best: Hypothesis, group: Membership) -> int | None:
-    """The member of which the others compute something likely where the group does not close.
-
-    If it is m that is out of date, the others hold what they should, and the log-likelihood of the row differs from
-    that of any other answer by log P(computed m) - log P(held m) + log P(held m, out of date), over the bytes that do
-    not add up; what is out of date is either like the rest or, at worst, anything. Parity is anything as well,
-    and so are compressed data.
-    """
+    """The member of which the others compute something likely where the group does not close."""
     seat = {
         best.cast.columns[c][0]: p for p, c in enumerate(best.order)
         if c is not None and best.cast.columns[c][0] in group.images
@@ -199,19 +193,10 @@ def _by_likelihood(pile: Pile, stock: Stock, best: Hypothesis, group: Membership
         length = min(BLOCK, best.strip - (offset - best.start) % best.strip)
         held = np.stack([pile.stretch(i, offset, length) for i in members])
         differs = np.bitwise_xor.reduce(held, axis=0)
-        here = differs != 0
-        most = ANYTHING * int(here.sum())
-        if not most:
+        if not differs.any():
             continue
-        told = np.full(len(members), most)
-        for row, image in enumerate(members):
-            each = likely.each(held[row])
-            now = float(each[here].sum())
-            if cell(image, offset) == P_CELL:
-                told[row] = max(told[row], now)
-            elif not _noisy(each, differs):  # bytes among noise are noise
-                due = float(likely.each(held[row] ^ differs)[here].sum())
-                told[row] = max(due, most + rare) - max(now, most + rare) + max(now, most)
+        parity = np.array([cell(image, offset) == P_CELL for image in members])
+        told = accounts(likely, held, differs, parity, rare)
         told = np.maximum(told - told.max(), -PLACE_NATS)
         account += told
         if np.sort(told)[-2] < -2.0:
@@ -252,9 +237,3 @@ def _by_emptiness(pile: Pile, places: Sequence[Place], group: Membership) -> int
             account[row] += np.log(EMPTY_SHARE / usual if bare else (1 - EMPTY_SHARE) / (1 - usual))
     second, first = np.argsort(account)[-2:]
     return members[int(first)] if account[first] - account[second] > EMPTY_LEAD else None
-
-
-def _noisy(each: Floats, differs: Bytes) -> bool:
-    """Whether the rest of a block, beside the bytes that do not add up, is like nothing."""
-    around = differs == 0
-    return int(around.sum()) >= SECTOR and float(each[around].mean()) < ANYTHING

@@ -9,8 +9,9 @@ from __future__ import annotations
 
 import gzip
 import zlib
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
+from functools import partial
 
 import numpy as np
 
@@ -21,12 +22,26 @@ from ..source import BlockSource, BlockSourceError, read
 MOST_INODES, MOST_FILES, MOST_FILE_BYTES = 200_000, 400, 16 << 20
 
 
+MOST_WRONG = 256
+
+
+@dataclass(frozen=True)
+class Expected:
+    """A structure within one block that did not hold: its place in the volume, its length in bytes, and what tells
+    whether some bytes are what belongs there."""
+
+    address: int
+    length: int
+    fits: Callable[[bytes], bool]
+
+
 @dataclass
 class Proof:
-    """Counts by kind of what held and what did not."""
+    """Counts by kind of what held and what did not; `wrong`: some of those that did not, as what should stand there."""
 
     held: dict[str, int] = field(default_factory=dict)
     failed: dict[str, int] = field(default_factory=dict)
+    wrong: list[Expected] = field(default_factory=list)
 
     def note(self, kind: str, good: int, bad: int) -> None:
         for counts, number in ((self.held, good), (self.failed, bad)):
@@ -106,10 +121,11 @@ def linked_directories(
 
 def _prove_inodes(fs: ext4.Ext4, proof: Proof, most_inodes: int, most_files: int) -> None:
     files = 0
-    for number, (inode, good) in enumerate(fs.inodes()):
-        if number > most_inodes:
-            return
+    for inode, good in fs.inodes(most_inodes):
         proof.note("inodes", int(good), int(not good))
+        if not good and len(proof.wrong) < MOST_WRONG:
+            address = fs.start + (fs.inode_address(inode.number) or 0)
+            proof.wrong.append(Expected(address, fs.sb.inode_size, partial(_is_inode, fs.sb.seed, inode.number)))
         if not good:
             continue
         if inode.is_directory:
@@ -120,14 +136,31 @@ def _prove_inodes(fs: ext4.Ext4, proof: Proof, most_inodes: int, most_files: int
 
 def _prove_directory(fs: ext4.Ext4, inode: ext4.Inode, proof: Proof) -> None:
     seed = ext4.directory_seed(fs.sb, inode)
-    for _logical, count, physical in inode.extents:
+    for logical, count, physical in inode.extents:
         data = np.frombuffer(fs.block(physical, count), np.uint8).reshape(count, fs.sb.block)
-        tailed = ext4.has_directory_tail(data)
+        tailed = ext4.has_directory_tail(data) & ~ext4.is_index_node(data)
+        tailed[0] &= not (inode.indexed and logical == 0)  # the index's root, which has a checksum of another kind
         if tailed.any():
             blocks = np.ascontiguousarray(data[tailed])
             stored = np.ascontiguousarray(blocks[:, -4:]).view("<u4")[:, 0]
-            right = int((crc_many(np.ascontiguousarray(blocks[:, :-12]), seed) == stored).sum())
-            proof.note("directory blocks", right, len(blocks) - right)
+            right = crc_many(np.ascontiguousarray(blocks[:, :-12]), seed) == stored
+            proof.note("directory blocks", int(right.sum()), int((~right).sum()))
+            for number in np.flatnonzero(tailed)[~right].tolist() if len(proof.wrong) < MOST_WRONG else ():
+                address = fs.start + (physical + number) * fs.sb.block
+                proof.wrong.append(Expected(address, fs.sb.block, partial(_is_directory, seed)))
+
+
+def _is_inode(seed: int, number: int, data: bytes) -> bool:
+    record = np.frombuffer(data, np.uint8).reshape(1, -1)
+    told = np.frombuffer(number.to_bytes(4, "little"), np.uint8).reshape(1, -1)
+    covered = np.concatenate([told, ext4.checksum_input(record)], axis=1)
+    return any(data) and bool(crc_many(covered, seed)[0] == ext4.stored_checksum(record)[0])
+
+
+def _is_directory(seed: int, data: bytes) -> bool:
+    block = np.frombuffer(data, np.uint8).reshape(1, -1)
+    stored = int.from_bytes(data[-4:], "little")
+    return bool(ext4.has_directory_tail(block)[0]) and int(crc_many(block[:, :-12], seed)[0]) == stored
 
 
 def _prove_file(fs: ext4.Ext4, inode: ext4.Inode, proof: Proof) -> int:

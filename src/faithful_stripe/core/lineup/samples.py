@@ -44,6 +44,7 @@ class Pile:
     """The images on the table, by name; `bytes_read` and `unreadable` grow as they are read.
 
     wanted  offsets of stretches, by image, that `pieces` gives whatever its budget
+    short   images that end before the array does: what is behind their end is missing
     """
 
     names: Sequence[str]
@@ -51,6 +52,7 @@ class Pile:
     bytes_read: int = 0
     unreadable: int = 0
     wanted: dict[int, set[int]] = field(default_factory=dict)
+    short: set[int] = field(default_factory=set)
     _ranges: dict[int, list[Range]] = field(default_factory=dict)
 
     def __len__(self) -> int:

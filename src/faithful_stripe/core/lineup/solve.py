@@ -6,6 +6,7 @@ from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
 
+from ..ranges import total
 from .anchors import Anchors
 from .apart import moved, moved_back, starts_apart
 from .ballots import (
@@ -23,14 +24,16 @@ from .ballots import (
 from .cast import casts
 from .concatenated import conclude_span, unstriped, whole_on
 from .document import Lineup, Solution
+from .finishing import members_only
 from .gaps import PARITY_LEVELS
 from .heads import find_heads
 from .hypotheses import Hypothesis, make_ballot
-from .judging import conclude, members_only
+from .judging import conclude
 from .mirrors import conclude_mirror
 from .options import PLENTY_FACTS, options_of, with_borders
 from .samples import Pile, Tell, silent
 from .search import Entry, search
+from .soundness import FULL_BYTES, tested
 from .table import (
     STOCK_BYTES,
     USUAL_STARTS,
@@ -43,6 +46,7 @@ from .table import (
     loose_images,
 )
 from .verdict import FILES_FAIL, FILES_HOLD, MARGIN_NATS, TOTAL_NATS
+from .verdicts import Reason
 
 FIRST_BYTES = 12 << 20
 """What is read of a pile with plenty of data at first: when that makes everything certain, no more is."""
@@ -51,11 +55,30 @@ STOPPED = "stopped by hand: what was known until then is above"
 STOPPED_EARLY = "stopped by hand while the images were read: nothing is known yet"
 
 
-def solve(pile: Pile, tell: Tell = silent) -> Solution:
-    """Find the arrays in a pile.
+def solve(pile: Pile, tell: Tell = silent, full: bool = False) -> Solution:
+    """Find the arrays in a pile, and test what was found by reading all of it, where that is asked for or little.
 
     tell  is told what is being looked at, for a person who waits
+    full  whether everything that holds data is read in any case
     """
+    found = find_arrays(pile, tell)
+    if _stopped(found):
+        return found
+    held = sum(total(pile.data(image)) for image in range(len(pile)))
+    made = list(found.arrays)
+    try:
+        for number, array in enumerate(made):
+            if (full or held <= FULL_BYTES) and array.strength != "undecided":
+                sources = [None if n is None else pile.sources[list(pile.names).index(n)] for n in array.seated]
+                made[number], read = tested(array, sources, tell)
+                pile.bytes_read += read
+    except KeyboardInterrupt:
+        found = replace(found, notes=(*found.notes, STOPPED))
+    return replace(found, arrays=tuple(made), bytes_read=pile.bytes_read)
+
+
+def find_arrays(pile: Pile, tell: Tell = silent) -> Solution:
+    """The arrays in a pile by what samples of it tell."""
     if sum(b - a for image in range(len(pile)) for a, b in pile.data(image)) > STOCK_BYTES:
         found = solve_within(pile, tell, FIRST_BYTES)
         if _stopped(found) or (_certain(found) and not any(a.stale for a in found.arrays)):
@@ -84,7 +107,7 @@ def solve(pile: Pile, tell: Tell = silent) -> Solution:
 
 
 def _certain(found: Solution) -> bool:
-    return bool(found.arrays) and all(a.verdict == "certain" for a in found.arrays)
+    return bool(found.arrays) and all(a.strength == "certain" for a in found.arrays)
 
 
 def _stopped(found: Solution) -> bool:
@@ -126,15 +149,16 @@ def solve_within(pile: Pile, tell: Tell, budget: int, moved_already: bool = Fals
 
     try:
         for images, grounds in clusters(table):
+            table.best = None
             made = solve_cluster(table, images - taken, grounds, taken)
-            if made is not None and made.verdict == "undecided" and not _names(pile, images) >= set(made.members):
+            if made is not None and made.strength == "undecided" and not _names(pile, images) >= set(made.members):
                 again = solve_cluster(table, images - taken, grounds, taken, alone=True)
                 made = again if again is not None and _better(again, made) else made
             if made is not None and (_doubtful(made) or _too_many(table, made)):
                 again = _related_alone(table, images - taken, grounds, taken)
                 fine = again is not None and not _doubtful(again)
                 made = again if again is not None and fine and (_doubtful(made) or _surer(again, made)) else made
-            if not moved_already and (made is None or made.verdict != "certain"):
+            if not moved_already and (made is None or made.strength != "certain"):
                 apart = _apart(table, images - taken, grounds, taken, tell, budget)
                 made = apart if apart is not None and (made is None or _surer(apart, made)) else made
             if made is not None:
@@ -146,10 +170,12 @@ def solve_within(pile: Pile, tell: Tell, budget: int, moved_already: bool = Fals
         if len(rest) > (2 if found else 1):
             grounds = [a for a in table.anchors if a.ground.bound() and a.ground.bound() <= set(rest)]
             made = solve_cluster(table, set(rest), grounds, taken)
-            if made is not None and (made.verdict != "undecided" or not found):
+            if made is not None and (made.strength != "undecided" or not found):
                 keep(made)
     except KeyboardInterrupt:
         notes.append(STOPPED)
+        if table.best is not None and not taken & {pile.names.index(m) for m in table.best.members if m is not None}:
+            keep(table.best)
     unused = tuple(pile.names[i] for i in range(len(pile)) if i not in taken)
     if pile.unreadable:
         notes.append(f"{pile.unreadable} blocks could not be read")
@@ -159,7 +185,7 @@ def solve_within(pile: Pile, tell: Tell, budget: int, moved_already: bool = Fals
 def _doubtful(made: Lineup) -> bool:
     """Whether nothing came of a cluster: no decision, or an array with parity of which half the members are missing."""
     gone = sum(m is None for m in made.members)
-    return made.verdict == "undecided" or (
+    return made.strength == "undecided" or (
         made.geometry.layout.level in PARITY_LEVELS and 2 * gone >= len(made.members)
     )
 
@@ -170,7 +196,7 @@ def _too_many(table: Table, made: Lineup) -> bool:
     inside = {table.pile.names.index(m) for m in made.members if m is not None}
     closed = [set(g.images) for g in table.groups if g.kind in ("sum", "two") and g.closing >= WEAK_SHARE * g.blocks]
     single = made.geometry.layout.level in PARITY_LEVELS and made.geometry.layout.spans == 1
-    return made.verdict != "certain" and single and any(images < inside for images in closed)
+    return made.strength != "certain" and single and any(images < inside for images in closed)
 
 
 def _related_alone(table: Table, images: set[int], grounds: Sequence[Anchors], taken: set[int]) -> Lineup | None:
@@ -213,7 +239,7 @@ def _spans_left(table: Table, taken: set[int]) -> Iterator[Lineup]:
         bound = anchors.ground.bound()
         if len(bound) == 1 and not bound & taken and not anchors.ground.starts and not anchors.ground.guessed:
             made = conclude_span(table, bound, [anchors], tables, taken)
-            if made is not None and made.verdict != "undecided":
+            if made is not None and made.strength != "undecided":
                 yield made
                 return
 
@@ -222,14 +248,14 @@ def _perhaps_striped(found: list[Lineup]) -> list[Lineup]:
     """Several mirrors of one size on which nothing stands in its place may be the sets of one RAID 10 as well."""
     alike = [
         a for a in found
-        if a.geometry.layout.level == "RAID1" and a.verdict == "probable" and not _standing(a, ("anchors",))
+        if a.geometry.layout.level == "RAID1" and a.strength == "probable" and not _standing(a, ("anchors",))
     ]  # fmt: skip
     shapes = Counter((a.geometry.members, a.geometry.member_bytes[0] >> 24) for a in alike)
     settle = (
         "other mirrors of the same size are here, too: they may be sets of one RAID 10; what is known of the server"
     )
     return [
-        replace(a, verdict="undecided", settle=settle)
+        replace(a, verdicts=a.verdicts.doubted(Reason.RIVAL), settle=settle)
         if a in alike and shapes[a.geometry.members, a.geometry.member_bytes[0] >> 24] > 1 else a
         for a in found
     ]  # fmt: skip
@@ -238,16 +264,18 @@ def _perhaps_striped(found: list[Lineup]) -> list[Lineup]:
 def _surer(other: Lineup, made: Lineup) -> bool:
     """Whether another lineup of images is clearly the better one."""
     order = ("undecided", "probable", "certain")
-    return order.index(other.verdict) > 0 and (other.verdict == "certain" or other.best > made.best + MARGIN_NATS)
+    return order.index(other.strength) > 0 and (other.strength == "certain" or other.best > made.best + MARGIN_NATS)
 
 
 def _refuted(made: Lineup) -> bool:
     """Whether more of what was read in the volume speaks against an answer than for it."""
-    if made.verdict == "certain":
+    if made.strength == "certain":
         return False
-    proof, against = (sum(e.count for e in made.evidence if e.kind == kind) for kind in ("proof", "against"))
+    proof, against, failing = (
+        sum(e.count for e in made.evidence if e.kind == kind) for kind in ("proof", "against", "failing")
+    )
     hold, fail = (sum(e.count for e in made.evidence if e.says == says) for says in (FILES_HOLD, FILES_FAIL))
-    return against > max(LEAST_AGAINST, proof) or fail > max(LEAST_AGAINST, 4 * hold)
+    return against + failing > max(LEAST_AGAINST, proof) or fail > max(LEAST_AGAINST, 4 * hold)
 
 
 LEAST_AGAINST = 4
@@ -255,8 +283,8 @@ LEAST_AGAINST = 4
 
 def _better(alone: Lineup, wider: Lineup) -> bool:
     """Whether an answer over fewer images takes the place of an undecided one over more of them."""
-    doubtful = alone.verdict != "undecided" and wider.best < 2 * TOTAL_NATS
-    return alone.verdict == "certain" or doubtful or alone.best > wider.best
+    doubtful = alone.strength != "undecided" and wider.best < 2 * TOTAL_NATS
+    return alone.strength == "certain" or doubtful or alone.best > wider.best
 
 
 def _names(pile: Pile, images: Iterable[int]) -> set[str | None]:
@@ -274,7 +302,7 @@ def solve_cluster(
     tables = [g for g in grounds if g.ground.starts]
     starts = sorted({s for g in tables for s in g.ground.starts})
     one_by_one = conclude_span(table, images, files, tables, taken) if not groups else None
-    if one_by_one is not None and one_by_one.verdict != "undecided":
+    if one_by_one is not None and one_by_one.strength != "undecided":
         return one_by_one
     whole = unstriped(files, images) if all(g.kind == "copies" for g in groups) else set()
     named = [a for a in files if not a.ground.guessed]
@@ -301,16 +329,21 @@ def solve_cluster(
     if options[0].level == "RAID1":
         mirror = conclude_mirror(table, options[0], groups[0], grounds, starts, usual[0])
         options = [o for o in options if o.level != "RAID1"]
-        if mirror.verdict == "certain" or not options:
+        if mirror.strength == "certain" or not options:
             return mirror
     primary = next(iter([*files, *tables]), None)
     used, _kept = split(primary)
     options, usual = with_borders(table, options, groups, usual)
     entries = [entry_of(table, cast, make_ballot(cast, used)) for cast in options]
     bases = bases_of(primary, starts)
+    into_rows = bases_into_rows(primary, starts, max(o.positions for o in options))
     if not anything_before(table, images, ROUND):
-        bases += bases_into_rows(primary, starts, max(o.positions for o in options))
+        bases += into_rows
     found = search(entries, bases, usual, odd, table.tell)[:60]
+    if into_rows and found and into_rows[0] not in bases and _explained(entries, found[0]) < MOST_EXPLAINED:
+        # what stands before the file system is no whole number of rows
+        bases += into_rows
+        found = search(_likely(entries, found), bases, usual, odd, table.tell)[:60]
     used_images = {i for c in found[0].order if c is not None for i in found[0].cast.columns[c]} if found else images
     theirs = [a for a in grounds if not a.ground.bound() or a.ground.bound() & used_images]
     if len(theirs) < len(grounds):  # a file system that is only on images which take no part is another's
@@ -345,24 +378,36 @@ def solve_cluster(
     ranked = sorted((with_prior(table, h, files + tables, starts, usual) for h in found), key=lambda h: -h.score)
     made = conclude(table, ranked, files, tables, starts) if ranked else None
     plenty = primary is not None and len(primary) >= PLENTY_FACTS
-    poor = made is not None and plenty and (made.best < TOTAL_NATS or made.verdict == "undecided")
+    poor = made is not None and plenty and (made.best < TOTAL_NATS or made.strength == "undecided")
     mirrored = bool(groups) and all(g.kind == "copies" for g in groups)
-    blind = primary is None and made is not None and made.verdict == "undecided" and not mirrored
+    blind = primary is None and made is not None and made.strength == "undecided" and not mirrored
     if made is not None and not odd and (blind or (primary is not None and (poor or _refuted(made)))):
         other = solve_cluster(table, images, grounds, taken, alone, True)
         if other is not None and not _refuted(other) and (_surer(other, made) or _refuted(made)):
             return other
-    if one_by_one is not None and (made is None or made.verdict == "undecided"):
+    if one_by_one is not None and (made is None or made.strength == "undecided"):
         return one_by_one
     if made is None and mirror is None and len(groups) == 1:
         return members_only(table, groups[0])
     several = sum(g.kind == "copies" for g in table.groups) > 1
-    if mirror is not None and made is not None and made.verdict != "undecided":
+    if mirror is not None and made is not None and made.strength != "undecided":
         weak = made.best < TOTAL_NATS and not several
         plain = _standing(mirror) // len(mirror.members) > _standing(made)  # every copy has its own
         return mirror if weak or plain else made
     wider = made is not None and several and made.best >= TOTAL_NATS
     return made if wider else mirror or made
+
+
+MOST_EXPLAINED = 0.6
+"""Of the structures that state their address, the share that stands right under the best answer, where a better one is
+hardly to be looked for: others are copies, and parity."""
+
+
+def _explained(entries: Sequence[Entry], best: Hypothesis) -> float:
+    """The share of the structures that stand right under a hypothesis, of those that do under any."""
+    entry = next(e for e in entries if e.reader.cast is best.cast)
+    most = int(entry.ballot.count.sum())
+    return best.facts / most if most else 1.0
 
 
 LIKELY_NATS, MOST_LIKELY = 20.0, 3

@@ -12,6 +12,7 @@ import numpy as np
 from .algebra import sketch
 from .anchors import Anchors, find_anchors
 from .carve import Carved, find_files
+from .document import Lineup
 from .marks.ground import Stock, filled_blocks, read_stock
 from .membership import SAMPLE_BLOCKS, Membership, Place, Survey, places_of, survey, without_outdated
 from .rings import rings
@@ -50,6 +51,8 @@ class Table:
     budget: int
     shared: dict[tuple[tuple[tuple[int, ...], ...], bool], Shared] = field(default_factory=dict)
     trace: list[tuple[str, str]] = field(default_factory=list)
+    best: Lineup | None = None
+    """The best answer so far of what is being looked at, for when that is stopped."""
 
     def note(self, stage: str, text: str) -> None:
         self.trace.append((stage, text))

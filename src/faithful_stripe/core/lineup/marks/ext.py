@@ -44,6 +44,7 @@ def heads(stock: Stock) -> list[Ground]:
             ground = found.setdefault(sb.uuid, Ground(sb.uuid, words, sb.size, facts=Facts(sb), weak=_weak(sb)))
             offset = piece.offset + row * SECTOR
             ground.add("superblock", piece.image, offset, sb.address(sb.group))
+            ground.silent = ground.silent or sb.journal
             ground.head |= sb.group == 0
             facts = ground.facts
             assert isinstance(facts, Facts)
@@ -123,11 +124,12 @@ def search(stock: Stock, ground: Ground) -> None:
 
 
 def _descriptors(stock: Stock, facts: Facts) -> None:
-    """The longest run of sound group descriptors anywhere, from group 0 on."""
+    """The longest run of sound group descriptors anywhere, from group 0 on; of several as long the one by which most
+    inodes are in use: backups are as old as the file system."""
     sb = facts.sb
     if not sb.plain_groups:
         return
-    best = 0
+    best = (0, 0)
     for piece in stock:
         for phase in facts.phases:
             offsets, blocks = piece.grid(phase, sb.block)
@@ -136,8 +138,9 @@ def _descriptors(stock: Stock, facts: Facts) -> None:
                 data = stock.pile.stretch(piece.image, int(offsets[row]), want // sb.desc_size * sb.desc_size).tobytes()
                 groups = ext4.parse_descriptors(sb, data)
                 count = _plausible(sb, groups)  # of 16 bits of checksum one block in 65536 is right by chance
-                if count > best:
-                    best = count
+                worth = (count, int(groups.in_use(sb)[:count].sum()))
+                if count and worth > best:
+                    best = worth
                     facts.groups = ext4.parse_descriptors(sb, data[: count * sb.desc_size])
                     facts.raw = np.frombuffer(data, np.uint8, count * sb.desc_size).reshape(count, sb.desc_size)
 
@@ -258,6 +261,8 @@ def _bitmaps(piece: Piece, phase: int, ground: Ground, facts: Facts) -> None:
     ):
         if sb.checksums and sb.desc_size >= 64:
             got = crc_many(np.ascontiguousarray(blocks[:, : bits // 8]), sb.seed).astype(np.int64)
+            plain = (blocks[:, : bits // 8] == blocks[:, :1]).all(axis=1)  # every empty group has the same
+            got = np.where(plain, -1, got)
         elif not sb.checksums and name == "block bitmap":
             # a bitmap's tail is filled with ones where the last group is short: only whole groups are taken
             got = bits - np.bitwise_count(blocks[:, : bits // 8]).sum(axis=1).astype(np.int64)

@@ -99,6 +99,10 @@ class Ground:
     guessed: bool = False
     """Whether the meaning of its structures was only guessed: what stands elsewhere is no contradiction then."""
 
+    silent: tuple[tuple[int, int], ...] = ()
+    """Where its journal is, from its start, in bytes: copies of structures stand there, and say nothing of the
+    place."""
+
     weak: tuple[str, ...] = ()
     """Kinds of structures that do not name their file system: any other one's look the same."""
 

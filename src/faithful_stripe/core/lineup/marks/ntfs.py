@@ -5,13 +5,16 @@ Places of the fields are those of the published descriptions of the format; all 
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 
 from .ground import END, SECTOR, Ground, Piece, Stock, hits, little, numbers
 
 _DATA = 0x80
+
+LOG_FILE = 2
+"""The number of the journal's own file record."""
 
 _MOST_ENDS = 20_000
 """Files whose ends are noted, at most."""
@@ -25,6 +28,10 @@ class Facts:
     mirror: int
     runs: tuple[tuple[int, int], ...] = ()
     """(clusters, first cluster) of the table of files, in order."""
+    log: tuple[tuple[int, int], ...] = ()
+    """Likewise of the journal, which holds copies of records."""
+    newest: dict[int, int] = field(default_factory=dict)
+    """The number in the journal of the record that told each of them."""
 
 
 def heads(stock: Stock) -> list[Ground]:
@@ -65,12 +72,13 @@ def search(stock: Stock, ground: Ground) -> None:
         if len(rows):
             places.append((piece, rows, records))
             for number, record in zip(numbers(records, 44, "<u4").tolist(), records, strict=True):
-                if number == 0 and not facts.runs:
-                    facts.runs = _table_runs(record.tobytes())
+                if number in (0, LOG_FILE):
+                    _note(facts, number, fixed(record.tobytes()))
+    ground.silent = tuple((first * facts.cluster, (first + count) * facts.cluster) for count, first in facts.log)
     ground.filled = min(facts.cluster, 4096)
     for piece, _rows, records in places:
         if sum(len(e.address) for e in ground.ends) < _MOST_ENDS:
-            ground.add_ends(piece.image, [e for r in records if (e := _file_end(facts, r.tobytes()))])
+            ground.add_ends(piece.image, [e for r in records if (e := _file_end(facts, fixed(r.tobytes())))])
     for piece, rows, records in places:
         number = numbers(records, 44, "<u4")
         address = _addresses(facts, number)
@@ -79,6 +87,32 @@ def search(stock: Stock, ground: Ground) -> None:
         ground.add("file record", piece.image, at[good], address[good])
         mirrored = number < 4
         ground.add("file record", piece.image, at[mirrored], facts.mirror + number[mirrored] * facts.record)
+
+
+def _note(facts: Facts, number: int, record: bytes) -> None:
+    """Take the run list of a record of the table or of the journal, unless a newer one told it."""
+    runs, when = _table_runs(record), little(record, 8, 8)
+    if runs and when >= facts.newest.get(number, -1):
+        facts.newest[number] = when
+        if number == 0:
+            facts.runs = runs
+        else:
+            facts.log = runs
+
+
+def fixed(record: bytes) -> bytes:
+    """A record with the last two bytes of each sector put back, which a number of its writing stands for on the disk;
+    as it is where that number is not there."""
+    at, count = little(record, 4, 2), little(record, 6, 2)
+    ends = range(SECTOR - 2, len(record), SECTOR)
+    if count != len(ends) + 1 or at + 2 * count > SECTOR - 2:
+        return record
+    if any(record[end : end + 2] != record[at : at + 2] for end in ends):
+        return record
+    made = bytearray(record)
+    for number, end in enumerate(ends, 1):
+        made[end : end + 2] = record[at + 2 * number : at + 2 * number + 2]
+    return bytes(made)
 
 
 def _addresses(facts: Facts, number: np.ndarray) -> np.ndarray:

@@ -55,12 +55,23 @@ def heads(stock: Stock) -> list[Ground]:
                 size = big(sb, 8, 8) * facts.block
                 weak = (END, "group header") if facts.version == 4 else (END,)
                 ground = found.setdefault(facts.uuid, Ground(facts.uuid, "XFS", size, facts=facts, weak=weak))
+                ground.silent = _log(sb, facts)
                 if facts.version == 4:  # which names it; all copies but the first are marked unfinished
                     groups = range(1, min(facts.ag_count, MOST_GROUPS)) if sb[126] else (0,)
                     for group in groups:
                         address = group * facts.ag_blocks * facts.block
                         ground.add("superblock", piece.image, piece.offset + row * SECTOR, address)
     return list(found.values())
+
+
+def _log(sb: bytes, facts: Facts) -> tuple[tuple[int, int], ...]:
+    """Where the log is, when it is inside the file system."""
+    first, count = big(sb, 48, 8), big(sb, 96, 4)
+    group, within = first >> facts.ag_log, first & ((1 << facts.ag_log) - 1)
+    if not first or group >= facts.ag_count or within >= facts.ag_blocks:
+        return ()
+    start = (group * facts.ag_blocks + within) * facts.block
+    return ((start, start + count * facts.block),)
 
 
 def search(stock: Stock, ground: Ground) -> None:

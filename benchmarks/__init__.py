@@ -1,0 +1,1 @@
+"""Benchmarks: honest measures, run by hand; none is part of the product."""

@@ -1,0 +1,109 @@
+"""The four verdicts of a lineup in words, and the map of its rows."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from ..core.lineup.rowmap import RowMap, State, Why
+from ..core.lineup.verdicts import NAMES, Reason, Sure, Verdict, Verdicts
+from ..core.units import binary_size
+
+STYLES = {
+    Sure.CERTAIN: "good", Sure.PROBABLE: "Warning", Sure.UNTESTED: "Warning", Sure.UNTESTABLE: "Warning",
+    Sure.UNDECIDED: "Critical", Sure.CONTRADICTED: "Critical",
+}  # fmt: skip
+
+ASKED = {
+    "order": "does each image stand in its place",
+    "start": "does the volume begin there",
+    "currency": "is every member up to date",
+    "soundness": "is every byte what it was",
+}
+
+SURE = {
+    Sure.CERTAIN: "CERTAIN", Sure.PROBABLE: "PROBABLE", Sure.UNTESTED: "NOT TESTED", Sure.UNTESTABLE: "NOT TESTABLE",
+    Sure.UNDECIDED: "UNDECIDED", Sure.CONTRADICTED: "NO",
+}  # fmt: skip
+
+WHY = {
+    Why.UNREADABLE: "cannot be read",
+    Why.BLANK: "is blank there",
+    Why.LOCATED: "differs from what P and Q tell",
+    Why.OUT_OF_DATE: "is out of date there",
+    Why.ABSENT: "ends before",
+}
+
+STATES = {
+    State.SOUND: "sound: every equation of the redundancy holds",
+    State.MENDED: "computed in part: a member is at fault, the others give what belongs there",
+    State.OPEN: "open: does not add up, nothing tells who is at fault",
+    State.UNPROTECTED: "unprotected: no redundancy is left that could tell",
+}
+
+ORDER = {
+    Reason.PROVEN: "structures prove every position, and no other order fits",
+    Reason.RIVAL: "another order explains the data nearly as well",
+    Reason.FEW: "too few structures state where they belong",
+    Reason.FAILING: "checksums fail under the best order",
+    Reason.ELIMINATION: "nothing on some images states where they belong",
+    Reason.GUESSED: "only counters of an unknown format speak for it",
+    Reason.SHIFT: "another start would turn the members",
+    Reason.Q_RULE: "P holds, Q under no known rule: Q must not be relied on",
+    Reason.LEFT_OUT: "an image that was left out adds up with these in places",
+    Reason.STOPPED: "the search was stopped: this is the best so far",
+    Reason.EXCHANGE: "checksums fail that an exchange of two images would explain",
+    Reason.OPEN_PLACES: "too many rows do not add up",
+}
+START = {
+    Reason.TABLE: "a partition table begins there",
+    Reason.LABEL: "a label or header on the volume's first bytes states it",
+    Reason.HEAD: "a file system's head stands on the first bytes of a member",
+    Reason.FIRST_ROW: "the members' first row belongs to the volume",
+    Reason.DDF: "the controller's own set-up (DDF) states it",
+    Reason.NOTHING_SAYS: "nothing states where the volume begins",
+    Reason.TABLE_ELSEWHERE: "a partition table stands on these images, but not there",
+    Reason.PROVEN: "structures prove it",
+    Reason.FEW: "too little was found to say",
+}
+
+
+def why(name: str, verdict: Verdict) -> str:
+    """The reason of a verdict, in one sentence without a full stop."""
+    reason, size = verdict.reason, binary_size(verdict.count)
+    who = ", ".join(Path(image).name for image in verdict.images)
+    if name == "order":
+        return ORDER.get(reason, reason.value)
+    if name == "start":
+        if reason is Reason.DATA_BEFORE:
+            return f"{size} of each image before it hold data that belong together, too"
+        return START.get(reason, reason.value)
+    return {
+        Reason.ALL_READ: f"all {verdict.count} rows that hold data were read, and add up",
+        Reason.SAMPLED: "only samples were read; `lineup solve --full` or `extract` tells",
+        Reason.NO_REDUNDANCY: "no redundancy is left that could tell",
+        Reason.OUT_OF_DATE: f"{who}: {size} are not what the others tell",
+        Reason.OPEN_ROWS: f"{size} of the volume do not add up, and nothing tells who is at fault",
+        Reason.COMPUTED: f"{size} of {who} are computed from the other members",
+        Reason.BEYOND: f"{size} of data stand behind the array's end: an image may be cut short",
+        Reason.PLACING: "all rows add up, but order and start are not both certain",
+        Reason.EMPTY_FRONT: "the volume begins with zeros on every member: perhaps wiped",
+        Reason.CHECKSUMS: f"{verdict.count} checksums of the file system are wrong",
+    }.get(reason, reason.value)  # fmt: skip
+
+
+def lines(verdicts: Verdicts) -> list[tuple[str, str, str, str]]:
+    """(verdict's name, how sure, why, style) of all four."""
+    found = []
+    for name in NAMES:
+        verdict: Verdict = getattr(verdicts, name)
+        found.append((name, SURE[verdict.sure], why(name, verdict), STYLES[verdict.sure]))
+    return found
+
+
+def summary(found: RowMap, names: tuple[str | None, ...]) -> list[tuple[str, str]]:
+    """(how many rows, of what state) and (how much, of which image, and why) of a map."""
+    rows = [(str(found.rows.get(state, 0)), text) for state, text in STATES.items() if found.rows.get(state, 0)]
+    for member, reasons in sorted(found.blamed().items()):
+        name = Path(names[member] or "?").name
+        rows += [(binary_size(count), f"of {name} not used: it {WHY[reason]}") for reason, count in reasons.items()]
+    return rows

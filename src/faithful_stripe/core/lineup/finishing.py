@@ -1,0 +1,249 @@
+"""Finishing: the four verdicts on the best hypothesis, their reasons, and their evidence in words and numbers."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from ..arrays.engine import Array
+from .anchors import Anchors
+from .cast import Cast, layouts_of
+from .certainty import fits_most, only_guessed, untold
+from .document import Evidence, Lineup
+from .gaps import PARITY_LEVELS, Judged
+from .hypotheses import Hypothesis
+from .membership import LEAST_CLOSING, Membership
+from .refining import explained, scarce
+from .rows import test_rows
+from .start import Begin
+from .table import Table
+from .verdict import (
+    MARGIN_NATS,
+    PROBABLE_NATS,
+    TOTAL_NATS,
+    Findings,
+    final_geometry,
+    final_layout,
+    held_facts,
+    rebuilt,
+    without_tail,
+    words,
+)
+from .verdicts import Reason, Sure, Verdict, Verdicts
+from .verdicts import placed as placed_as
+
+KIND_WORDS = {
+    "sum": "members of one parity group",
+    "two": "members of one group with P and Q",
+    "two less one": "members of one group with P and Q, one of which is missing",
+    "copies": "copies of one another",
+    "ring": "neighbours that hold the same a strip further on (RAID 1E)",
+    "open ring": "neighbours that hold the same a strip further on, but for a gap (RAID 1E)",
+    "chain": "neighbours that share every other row (RAID 1E)",
+}
+
+
+def survives(h: Hypothesis) -> bool:
+    """Whether no span lacks more members than it survives: of what else lacks some there would be no volume."""
+    if h.cast.level not in PARITY_LEVELS:
+        return True
+    k, most = h.layout.span_members, 2 if h.layout.q_place else 1
+    return all(sum(c is None for c in h.order[i : i + k]) <= most for i in range(0, len(h.order), k))
+
+
+def extent(h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> tuple[int, int]:
+    """From where to where on the members the data stand, as far as file systems tell, in bytes."""
+    size = max((base + a.ground.size for a, base in placed), default=0)
+    pattern = h.layout.pattern()
+    return h.start, h.start + size // (h.strip * pattern.strips) * h.strip * pattern.rows
+
+
+def finish(
+    table: Table, judged: Sequence[Judged], open_at: Sequence[int], stale: tuple[int, ...], beside: tuple[int, ...],
+    placed: Sequence[tuple[Anchors, int]], groups: Sequence[Membership], begin: Begin,
+) -> Lineup:  # fmt: skip
+    """The verdicts, with their evidence.
+
+    stale   members that are out of date; beside: images that are out of date copies of members
+    begin   where the volume begins, of the hypothesis with all its members
+    """
+    best, findings = judged[0].h, judged[0].findings
+    rival = judged[1] if len(judged) > 1 else None
+    next_score = rival.total if rival else 0.0
+    evidence: list[Evidence] = []
+    for g in groups:
+        says = f"places at which {len(g.images)} images are related as {KIND_WORDS[g.kind]}, of {g.blocks}"
+        evidence.append(Evidence("membership", g.closing, says))
+    kinds = "; ".join(
+        f"{a.ground.words}: " + ", ".join(f"{c} {k}" for k, c in a.ground.kinds.items()) for a, _ in placed
+    )
+    standing = sum(held_facts(best, anchors, base)[0] for anchors, base in placed)
+    if standing:
+        says = f"structures that state their own address stand where this lineup puts them ({kinds})"
+        evidence.append(Evidence("anchors", standing, says))
+    evidence += findings.evidence()
+    total, lead = judged[0].total, judged[0].total - next_score
+    unsure = [table.names(best.cast.columns[c]) for c in untold(table, best, placed)]
+    verdicts = _verdicts(table, judged, placed, lead, unsure, begin)
+    alternatives = []
+    if lead < MARGIN_NATS and rival is not None:
+        alternatives.append(words(rival.h, table.pile))
+    made, members = final_geometry(best, table.pile)
+    if not any(g.until for g in groups):  # else somebody on whom something else stands is in it
+        made = without_tail(made, best, table.pile, table.places, extent(best, placed)[1])
+    names = table.pile.names
+    return Lineup(
+        geometry=made,
+        members=tuple(None if i is None or i in stale else names[i] for i in members),
+        verdicts=verdicts,
+        best=total,
+        next=max(0.0, next_score),
+        evidence=tuple(evidence),
+        alternatives=tuple(alternatives),
+        stale=tuple(names[i] for i in (*stale, *beside)),
+        settle="" if verdicts.order.sure is Sure.CERTAIN else _settle(verdicts.order.reason, findings, lead, unsure),
+        seats=seats_of(begin.h, stale, names),
+    )
+
+
+def _verdicts(
+    table: Table, judged: Sequence[Judged], placed: Sequence[tuple[Anchors, int]], lead: float, unsure: Sequence[str],
+    begin: Begin,
+) -> Verdicts:  # fmt: skip
+    """Order and start: certain only where nothing is left to doubt."""
+    best, findings, total = judged[0].h, judged[0].findings, judged[0].total
+    enough = lead > MARGIN_NATS and total > TOTAL_NATS
+    likely = lead > PROBABLE_NATS and total > PROBABLE_NATS
+    likely &= not findings.contradicted and survives(best)  # else there is no volume
+    outdone = any(_reads_better(j.findings, findings) for j in judged[1:])
+    exchange = (findings.files_fail and len(scarce(best, placed)) > 1) or explained(table, best, findings)
+    doubts = (
+        (not enough, Reason.RIVAL if lead <= MARGIN_NATS else Reason.FEW),
+        (not findings.holds, Reason.FAILING if findings.contradicted else Reason.FEW),
+        (bool(unsure), Reason.ELIMINATION), (outdone or not fits_most(best, placed), Reason.FAILING),
+        (only_guessed(best, placed), Reason.GUESSED), (not q_holds(table, best), Reason.Q_RULE),
+        (bool(exchange), Reason.EXCHANGE),
+        (left_out(table, best) is not None, Reason.LEFT_OUT),
+        (not begin.settled, Reason.SHIFT),
+    )  # fmt: skip
+    reason = next((why for doubt, why in doubts if doubt), Reason.PROVEN)
+    certain = likely and reason is Reason.PROVEN
+    order = Verdict(Sure.CERTAIN if certain else Sure.PROBABLE if likely else Sure.UNDECIDED, reason)
+    start = begin.verdict
+    if not likely:
+        start = replace(start, sure=Sure.UNDECIDED)
+    elif start.sure is Sure.CERTAIN and not certain and reason is not Reason.Q_RULE:
+        start = replace(start, sure=Sure.PROBABLE)  # it is one of the volume with these members
+    return Verdicts(order, start)
+
+
+def left_out(table: Table, h: Hypothesis) -> int | None:
+    """An image that takes no part although it adds up with the members of a span that lacks one, in places."""
+    if not h.cast.missing or h.cast.level not in PARITY_LEVELS:
+        return None
+    k, used = h.layout.span_members, {i for c in h.order if c is not None for i in h.cast.columns[c]}
+    others = set(range(len(table.pile))) - used - set(table.outdated)
+    for at in range(0, len(h.order), k):
+        columns = h.order[at : at + k]
+        span = {i for c in columns if c is not None for i in h.cast.columns[c]}
+        for image in others if None in columns else ():
+            together = span | {image}
+            closing = 0
+            for place in table.places:
+                filled = place.filled & together
+                covered = {i for r in place.relations if set(r.images) <= together for i in r.images}
+                closing += image in covered and filled == covered and len(filled) > 2
+            if closing >= LEAST_CLOSING:
+                return image
+    return None
+
+
+def so_far(table: Table, best: Judged) -> Lineup:
+    """The best of the hypotheses that were read, for when the search is stopped before it could be judged."""
+    made, members = final_geometry(best.h, table.pile)
+    return Lineup(
+        geometry=made,
+        members=tuple(None if i is None else table.pile.names[i] for i in members),
+        verdicts=placed_as("undecided").doubted(Reason.STOPPED),
+        best=best.total,
+        next=max(0.0, best.h.runner_up if np.isfinite(best.h.runner_up) else 0.0),
+        evidence=tuple(best.findings.evidence()),
+        settle="the same search, not stopped",
+    )
+
+
+def seats_of(whole: Hypothesis, stale: Sequence[int], names: Sequence[str]) -> tuple[tuple[str, int], ...]:
+    """Where members that are out of date stand."""
+    members = final_layout(whole)[1]
+    return tuple((names[i], members.index(i)) for i in stale if i in members)
+
+
+def q_holds(table: Table, h: Hypothesis) -> bool:
+    """Whether Q is counted as the layout says, where P and Q can be tested: it matters once two members are gone."""
+    if not h.layout.q_place or h.cast.missing > 1:
+        return True
+    volume = rebuilt(h, table.pile)
+    until = min((g.until for g in table.groups if g.until and set(g.images) <= set(h.cast.images)), default=0)
+    least = h.strip * h.layout.pattern().unit_rows
+    if until - h.start > least:  # behind that, somebody holds something else
+        size = (until - h.start) // h.strip * h.strip
+        made = replace(volume.geometry, member_bytes=(size,) * h.layout.members)
+        volume = Array(made, volume.members, name=volume.name)
+    tested, broken = test_rows(volume, Q_ROWS)
+    return broken <= MOST_BROKEN * tested
+
+
+Q_ROWS, MOST_BROKEN = 48, 0.5
+"""Rows in which Q is tried, and the share that may be broken: by damage, or because nobody initialized them."""
+
+
+def _reads_better(other: Findings, best: Findings) -> bool:
+    """Whether more holds in another answer's volume, where file systems are walked, and less fails."""
+    return other.proof.failures < best.proof.failures and other.proof.passes >= best.proof.passes
+
+
+def _settle(reason: Reason, findings: Findings, lead: float, unsure: Sequence[str]) -> str:
+    if reason is Reason.RIVAL:
+        return f"another answer is only {max(0.0, lead):.0f} nats behind: more structures that state their address"
+    if reason is Reason.ELIMINATION:
+        return f"nothing on {', '.join(unsure)} says where it belongs: it stands where a place was left"
+    if reason is Reason.FAILING:
+        return "checksums fail under the best answer: a member may be missing, stale or foreign"
+    if reason is Reason.EXCHANGE:
+        return "files fail of which parts stand on members that nothing else places: a known file's contents"
+    if reason is Reason.SHIFT:
+        return "where the volume begins: what it started with, or the controller's own configuration"
+    if reason is Reason.Q_RULE:
+        return "how Q is counted: the controller's own configuration"
+    if reason is Reason.GUESSED:
+        return "only counters of an unknown format speak for it: a known file's contents"
+    if findings.proof.passes + findings.held >= PLENTY:
+        return "something that sets this answer apart from the next one: a known file's contents"
+    return "too little was found: more data on the volume, or the controller's own configuration"
+
+
+PLENTY = 100
+
+
+def members_only(table: Table, group: Membership) -> Lineup:
+    """Membership known, order not."""
+    level = "RAID6" if group.kind.startswith("two") else "RAID5"
+    chosen = layouts_of(level, len(group.images) + (group.kind == "two less one"))[0]
+    columns = tuple((i,) for i in group.images)
+    order = (*range(len(columns)), *(None,) * (chosen.members - len(columns)))
+    made, members = final_geometry(
+        Hypothesis(Cast(level, (chosen,), columns), chosen, 64 << 10, 0, 0, order, 0.0), table.pile
+    )
+    says = f"places at which {len(group.images)} images are related as {KIND_WORDS[group.kind]}, of {group.blocks}"
+    return Lineup(
+        geometry=made,
+        members=tuple(None if i is None else table.pile.names[i] for i in members),
+        verdicts=placed_as("undecided"),
+        best=0.0,
+        next=0.0,
+        evidence=(Evidence("membership", group.closing, says),),
+        alternatives=("any order, strip size and rotation of these members",),
+        settle="nothing on them states its own address: a known file's contents or the controller's configuration",
+    )

@@ -1,0 +1,350 @@
+"""The full pass: every row that holds data is read once, its equations are tested, and faults are laid at a member.
+
+Sampling proves an order; only this proves that each member is up to date and each byte what it was. Whoever copies the
+volume out reads these bytes anyway: `sink` is given them in the volume's order as they come, before faults are known;
+what has to be computed instead is named in the map, and read once more through `rowmap.opened`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+import numpy.typing as npt
+
+from ..arrays import codes
+from ..arrays.engine import data_rows
+from ..arrays.geometry import Concatenation, Geometry
+from ..arrays.layout import P_CELL, Group
+from ..arrays.parity import combine_many, recover
+from ..arrays.rebuild import cell_plans
+from ..ranges import Range, total, union
+from ..source import BlockSource, BlockSourceError
+from .blame import Judge, Run
+from .rowmap import Fault, RowMap, State, Why, as_long
+from .samples import Tell, silent
+
+Bytes2D = npt.NDArray[np.uint8]
+Flags = npt.NDArray[np.bool_]
+Member = BlockSource | None
+Sink = Callable[[int, Bytes2D], None]
+"""Is told volume bytes as they stand on the members: (offset in the volume, uint8 of any shape, in order)."""
+
+SECTOR = 512
+CHUNK_BYTES = 2 << 20
+"""Bytes of one member that are read at once, at least one unit of rows."""
+
+MOST_RUNS = 60_000
+"""Stretches that do not add up: of more, the rest is open without a look at who is at fault."""
+
+LEAST_DISTINCT = 3
+"""A parity strip that is empty beside so many different data strips is no parity, though the row adds up."""
+
+UNLIKE_SHARE = 0.2
+"""Of the bytes of two strips, those that differ at least where they are no records of one kind."""
+
+
+def full_pass(
+    made: Geometry, members: Sequence[Member], suspects: Sequence[int] = (), sink: Sink | None = None,
+    tell: Tell = silent, part: Range | None = None,
+) -> RowMap:  # fmt: skip
+    """Read everything that holds data on the members and test it.
+
+    suspects  members of which something else says that they are out of date
+    part      only rows with some of these bytes of the volume
+    """
+    whole = as_long(made, members)
+    if isinstance(made, Concatenation):
+        return _one_by_one(made, whole, sink, tell, part)
+    return _Pass(made, whole, suspects, sink, tell).run(part)
+
+
+def _one_by_one(
+    made: Concatenation, members: Sequence[Member], sink: Sink | None, tell: Tell, part: Range | None
+) -> RowMap:
+    """A span: nothing in it can be tested; it is only read."""
+    done, faults, at = 0, list[Fault](), 0
+    first, last = part or (0, made.volume_bytes)
+    held, edge = [], 0
+    for m, s, size in zip(members, made.start_bytes, made.member_bytes, strict=True):
+        low, high = max(s, s + first - edge), min(s + size, s + last - edge)
+        held.append(list(m.data_ranges(low, high)) if m is not None and low < high else [])
+        edge += size
+    whole = sum(total(r) for r in held)
+    for number, (member, start, size) in enumerate(zip(members, made.start_bytes, made.member_bytes, strict=True)):
+        for a, b in held[number]:
+            for place in range(a, b, CHUNK_BYTES):
+                block = np.zeros(min(CHUNK_BYTES, b - place), np.uint8)
+                assert member is not None
+                faults += [Fault(number, x, y, Why.UNREADABLE) for x, y in _fill(member, place, block)]
+                done += block.size
+                tell("reading all that holds data", done >> 20, whole >> 20)
+                if sink:
+                    sink(at + place - start, block)
+        at += size
+    rows = {State.UNPROTECTED: sum(len(r) > 0 for r in held)}
+    return RowMap(rows, tuple(faults), (), (), done)
+
+
+@dataclass
+class _Row:
+    """What was noted of rows: (first, last) ranges by state, before faults are known."""
+
+    sound: list[Range] = field(default_factory=list)
+    unprotected: list[Range] = field(default_factory=list)
+    broken: list[Range] = field(default_factory=list)
+
+
+class _Pass:
+    def __init__(
+        self, made: Geometry, members: Sequence[Member], suspects: Sequence[int], sink: Sink | None, tell: Tell
+    ) -> None:
+        self.made, self.members, self.sink, self.tell = made, list(members), sink, tell
+        self.pattern, self.strip = made.pattern, made.strip_bytes
+        self.gone = frozenset(i for i, m in enumerate(members) if m is None)
+        self.judge = Judge(made, self.members, suspects)
+        self.noted = _Row()
+        self.runs: list[Run] = []
+        self.too_many: list[Run] = []
+        self.unread: list[Fault] = []
+        self.read = 0
+        self._kept: dict[int, Bytes2D] = {}
+
+    def run(self, part: Range | None) -> RowMap:
+        unit = self.pattern.unit_rows
+        step = max(1, CHUNK_BYTES // (self.strip * unit)) * unit
+        first, last = 0, self.made.rows
+        if part is not None:
+            per_unit = self.pattern.strips * unit // self.pattern.rows * self.strip
+            first, last = part[0] // per_unit * unit, min(last, -(-part[1] // per_unit) * unit)
+        rows = data_rows(self.made, self.members, first, last)
+        ranges = union((a // unit * unit, min(-(-b // unit) * unit, self.made.rows // unit * unit)) for a, b in rows)
+        whole, done = total(ranges), 0
+        for low, high in ranges:
+            for a in range(low, high, step):
+                b = min(a + step, high)
+                self._chunk(a, b)
+                done += b - a
+                self.tell("testing every row that holds data", done, whole)
+        return self._conclude()
+
+    def _chunk(self, first: int, last: int) -> None:
+        """Read rows [first, last), test them, hand them on."""
+        blocks, bad, ended = [], dict[int, list[Range]](), set[int]()
+        for who, member in enumerate(self.members):
+            block = self._buffer(who, last - first)
+            if member is not None:
+                at = self.made.start_bytes[who] + first * self.strip
+                lost = _fill(member, at, block.reshape(-1))
+                self.read += block.size - total(lost)
+                if total(lost) == block.size:
+                    ended.add(who)
+                elif lost:
+                    bad[who] = lost
+                short = at + block.size > getattr(member, "source", member).size
+                why = Why.ABSENT if short else Why.UNREADABLE
+                self.unread += [Fault(who, a, b, why, self._spare(who) > 1) for a, b in lost]
+            else:
+                block[...] = 0
+            blocks.append(block)
+        gone = self.gone | ended
+        self._test(blocks, first, last, gone, bad)
+        self.judge.learn(blocks, first, gone)
+        if self.sink:
+            self._hand_on(blocks, first, last, gone)
+
+    def _buffer(self, who: int, rows: int) -> Bytes2D:
+        block = self._kept.get(who)
+        if block is None or len(block) < rows:
+            block = self._kept[who] = np.zeros((rows, self.strip), np.uint8)
+        return block[:rows]
+
+    def _spare(self, member: int) -> int:
+        """How many equations the groups of a member have beyond what is missing in them, at least."""
+        groups = [g for g in self.pattern.groups if member in g.members]
+        return min(len(g.checks) - len(g.members & self.gone) for g in groups)
+
+    # testing ------------------------------------------------------------------------------------
+
+    def _test(
+        self, blocks: list[Bytes2D], first: int, last: int, gone: frozenset[int], bad: dict[int, list[Range]]
+    ) -> None:
+        pattern, count = self.pattern, last - first
+        broken, untold = np.zeros(count, bool), np.zeros(count, bool)
+        filled = np.stack([block.any(axis=1) for block in blocks], axis=1)
+        for number, group in enumerate(pattern.groups):
+            phase = min(row for row, _ in group.cells)
+            begin = (phase - first) % pattern.rows
+            rows = range(begin, count, pattern.rows)
+            if not len(rows):
+                continue
+            erased = frozenset(c for c, (_row, who) in enumerate(group.cells) if who in gone)
+            checks = codes.remaining(group.checks, erased) if erased else group.checks
+            if not checks:
+                untold[begin :: pattern.rows] = True
+                continue
+            cells = [blocks[who][begin + row - phase :: pattern.rows][: len(rows)] for row, who in group.cells]
+            sums = np.empty((len(checks), len(rows), self.strip), np.uint8)
+            combine_many(list(sums), cells, checks)
+            wrong: Flags = np.asarray(sums.any(axis=2).any(axis=0))
+            for index in np.flatnonzero(wrong).tolist():
+                row = first + rows[index]
+                broken[rows[index]] = True
+                self._note(row, number, sums[:, index], erased, bad)
+            if group.data >= LEAST_DISTINCT and pattern.unit_rows == 1 and not erased:
+                self._empty_parity(blocks, filled, group, number, rows, first, wrong)
+        any_data = filled.any(axis=1)
+        for word, flags in (
+            ("broken", broken), ("unprotected", untold & ~broken & any_data), ("sound", ~untold & ~broken & any_data)
+        ):  # fmt: skip
+            getattr(self.noted, word).extend((first + a, first + b) for a, b in _stretches(flags))
+
+    def _note(self, row: int, group: int, sums: Bytes2D, erased: frozenset[int], bad: dict[int, list[Range]]) -> None:
+        """The sectors of a row in which a group does not add up, in stretches."""
+        sectors: Flags = np.asarray(sums.reshape(len(sums), -1, SECTOR).any(axis=(0, 2)))
+        for a, b in _stretches(sectors):
+            run = Run(row, group, a * SECTOR, b * SECTOR, erased)
+            (self.runs if len(self.runs) < MOST_RUNS else self.too_many).append(run)
+
+    def _empty_parity(
+        self, blocks: list[Bytes2D], filled: Flags, group: Group, number: int, rows: range,
+        first: int, wrong: Flags,
+    ) -> None:  # fmt: skip
+        """Rows that add up although the strip that should hold parity is empty beside several different data strips:
+        they are rows of another layout, in which that member takes no part."""
+        p = next((who for row, who in group.cells if self.pattern.index[row, who] == P_CELL), None)
+        if p is None:
+            return
+        data = [who for row, who in group.cells if self.pattern.index[row, who] >= 0]
+        here = np.array(rows)
+        suspect = ~filled[here, p] & (filled[here][:, data].sum(axis=1) >= LEAST_DISTINCT) & ~wrong
+        for index in np.flatnonzero(suspect).tolist():
+            strips = [blocks[who][here[index]] for who in data if filled[here[index], who]]
+            if len({s.tobytes() for s in strips}) >= LEAST_DISTINCT and (len(strips) % 2 or _unlike(*strips[:2])):
+                self.judge.other_layout(p, first + int(here[index]), number)
+
+    # handing on ---------------------------------------------------------------------------------
+
+    def _hand_on(self, blocks: list[Bytes2D], first: int, last: int, gone: frozenset[int]) -> None:
+        """The rows' data in the volume's order; what is missing is computed where it follows."""
+        assert self.sink is not None
+        pattern = self.pattern
+        for who in gone:
+            for phase, plan in enumerate(cell_plans(pattern, gone, who)):
+                begin = (phase - first) % pattern.rows
+                if plan is None or begin >= last - first:
+                    continue
+                rows = blocks[who][begin :: pattern.rows]
+                strips = [blocks[w][begin + r - phase :: pattern.rows][: len(rows)] for r, w in plan.sources]
+                recover([rows], strips, plan.stages)
+        per_unit = pattern.strips * pattern.unit_rows // pattern.rows
+        count = (last - first) // pattern.unit_rows * per_unit
+        number = first // pattern.unit_rows * per_unit
+        out = np.empty((count, self.strip), np.uint8)
+        index = (number + np.arange(count)) % pattern.strips
+        period = (number + np.arange(count)) // pattern.strips
+        row = period * pattern.rows + pattern.places[0, index, 0] - first
+        who = pattern.places[0, index, 1]
+        for member in np.unique(who).tolist():
+            mine = who == member
+            out[mine] = blocks[member][row[mine]]
+        at = number * self.strip
+        self.sink(at, out.reshape(-1)[: max(0, self.made.volume_bytes - at)])
+
+    # concluding ---------------------------------------------------------------------------------
+
+    def _conclude(self) -> RowMap:
+        self.tell("who is at fault where rows do not add up")
+        faults, still = self.judge.decide(self.runs)
+        still = [*still, *self.too_many]
+        strip, made = self.strip, self.made
+        open_at = list[Range]()
+        open_rows, mended_rows = set[int](), set[int]()
+        for run in still:
+            group = self.pattern.groups[run.group]
+            period = run.row // self.pattern.rows
+            for row, who in group.cells[: group.data]:
+                at = made.cell_offset(period, row, who)
+                volume = int(made.to_volume(who, at))
+                if volume >= 0:  # what is missing is computed from this row
+                    open_at.append((volume + run.start, volume + run.end))
+            open_rows.add(run.row)
+        for first, last, _member in self.judge.other_rows():
+            open_rows |= set(range(first, last))
+            open_at += made.row_ranges([(first, last)])
+        for fault in [*faults, *self.unread]:
+            row = (fault.start - made.start_bytes[fault.member]) // strip
+            mended_rows |= set(range(row, -(-(fault.end - made.start_bytes[fault.member]) // strip)))
+        faults = _joined([*faults, *self.unread])
+        return self._map(faults, union(open_at), open_rows, mended_rows)
+
+    def _map(self, faults: list[Fault], open_at: list[Range], open_rows: set[int], mended_rows: set[int]) -> RowMap:
+        states: list[tuple[int, int, State]] = []
+        held = union([*self.noted.sound, *self.noted.unprotected, *self.noted.broken])
+        untold = _flags(self.noted.unprotected, self.made.rows)
+        counts = dict.fromkeys(State, 0)
+        for first, last in held:
+            for row in range(first, last):
+                state = (
+                    State.OPEN if row in open_rows else State.UNPROTECTED if untold(row)
+                    else State.MENDED if row in mended_rows else State.SOUND
+                )  # fmt: skip
+                counts[state] += 1
+                if states and states[-1][1] == row and states[-1][2] is state:
+                    states[-1] = (states[-1][0], row + 1, state)
+                else:
+                    states.append((row, row + 1, state))
+        return RowMap(counts, tuple(faults), tuple(open_at), tuple(states), self.read)
+
+
+def _unlike(a: npt.NDArray[np.uint8], b: npt.NDArray[np.uint8]) -> bool:
+    """Whether two strips have little in common: an even number of records that differ in their number alone may add up
+    to nothing."""
+    return float((a != b).mean()) > UNLIKE_SHARE
+
+
+def _flags(ranges: Sequence[Range], _rows: int) -> Callable[[int], bool]:
+    """Whether a row is in one of the ranges."""
+    joined = union(ranges)
+    starts = np.array([a for a, _b in joined], np.int64)
+    ends = np.array([b for _a, b in joined], np.int64)
+
+    def inside(row: int) -> bool:
+        at = int(np.searchsorted(starts, row, side="right")) - 1
+        return at >= 0 and row < int(ends[at])
+
+    return inside
+
+
+def _joined(faults: Sequence[Fault]) -> list[Fault]:
+    """Faults of one member and reason that touch, as one."""
+    found: list[Fault] = []
+    for fault in sorted(faults, key=lambda f: (f.member, f.start)):
+        last = found[-1] if found else None
+        same = last is not None and (last.member, last.why, last.proven) == (fault.member, fault.why, fault.proven)
+        if last is not None and same and fault.start <= last.end:
+            found[-1] = replace(last, end=max(last.end, fault.end))
+        else:
+            found.append(fault)
+    return found
+
+
+def _stretches(flags: Flags) -> Iterator[Range]:
+    """(first, one past the last) of the stretches that are true."""
+    edges = np.flatnonzero(np.diff(np.concatenate([[False], flags, [False]]).astype(np.int8)))
+    yield from zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True)
+
+
+def _fill(source: BlockSource, at: int, out: npt.NDArray[np.uint8]) -> list[Range]:
+    """Read `out` at `at`; byte ranges on the source that cannot be read, sector by sector, and are zeros."""
+    try:
+        source.read_into(at, out)
+        return []
+    except BlockSourceError:
+        out[...] = 0
+        size = out.size
+    if size <= SECTOR:
+        return [(at, at + size)]
+    middle = max(SECTOR, size // 2 // SECTOR * SECTOR)
+    return union([*_fill(source, at, out[:middle]), *_fill(source, at + middle, out[middle:])])

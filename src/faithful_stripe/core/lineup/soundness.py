@@ -1,0 +1,100 @@
+"""Currency and soundness: what a full pass over an array proves of its members and of its bytes."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+from ..ranges import Range, total
+from ..source import BlockSource
+from .document import Lineup
+from .passing import Sink, full_pass
+from .rowmap import RowMap, State, Why
+from .samples import Tell, silent
+from .verdicts import Reason, Sure, Verdict
+
+FULL_BYTES = 1 << 30
+"""Members that hold no more than this together are read whole without being asked to."""
+
+LEAST_BEYOND, BEYOND_SHARE = 1 << 20, 0.02
+"""Data behind the end of the array: bytes in all, and of what the members hold in it."""
+
+BEHIND = (Why.OUT_OF_DATE, Why.LOCATED)
+"""What a member holds there was right once, or never; blank and unreadable areas say nothing of its age."""
+
+
+def tested(
+    found: Lineup, members: Sequence[BlockSource | None], tell: Tell = silent, sink: Sink | None = None,
+    part: Range | None = None,
+) -> tuple[Lineup, int]:  # fmt: skip
+    """A lineup with the map of its rows, and its verdicts of currency and soundness by it; and the bytes read.
+
+    members  by position as in `seated`
+    part     only rows with some of these bytes of the volume
+    """
+    rowmap = full_pass(found.geometry, members, found.suspects, sink, tell, part)
+    currency, soundness = _currency(found, rowmap), _soundness(found, rowmap)
+    if soundness.sure is Sure.CERTAIN and found.verdicts.placing != "certain":
+        soundness = replace(soundness, sure=Sure.PROBABLE, reason=Reason.PLACING)  # of the volume in another order
+    verdicts = replace(found.verdicts, currency=currency, soundness=soundness)
+    if verdicts.soundness.sure is Sure.CERTAIN and (more := _beyond(found, members)):
+        verdicts = replace(verdicts, soundness=Verdict(Sure.PROBABLE, Reason.BEYOND, count=more))
+    behind = {f.member for f in rowmap.faults if f.why in BEHIND}
+    innocent = {name: p for name, p in found.seats if p not in behind}  # the samples took it for out of date
+    chosen = tuple(next((n for n, p in innocent.items() if p == at), name) for at, name in enumerate(found.members))
+    return replace(
+        found, rowmap=rowmap, verdicts=verdicts, members=chosen,
+        stale=tuple(n for n in found.stale if n not in innocent),
+        seats=tuple(s for s in found.seats if s[0] not in innocent),
+    ), rowmap.read  # fmt: skip
+
+
+def _beyond(found: Lineup, members: Sequence[BlockSource | None]) -> int:
+    """Bytes of data that members hold behind the end of the array; 0 where that is no more than what controllers write
+    there: perhaps the array goes on, and the image that ends it was cut short."""
+    made, more, inside = found.geometry, 0, 0
+    for source, start, size in zip(members, made.start_bytes, made.member_bytes, strict=True):
+        if source is not None:
+            more += total(source.data_ranges(min(start + size, source.size), source.size))
+            inside += total(source.data_ranges(start, min(start + size, source.size)))
+    return more if more >= max(LEAST_BEYOND, BEYOND_SHARE * inside) else 0
+
+
+def _named(found: Lineup, members: Sequence[int]) -> tuple[str, ...]:
+    return tuple(name for position in sorted(set(members)) if (name := found.seated[position]) is not None)
+
+
+def _currency(found: Lineup, rowmap: RowMap) -> Verdict:
+    behind = [f for f in rowmap.faults if f.why in BEHIND]
+    if behind:
+        names = _named(found, [f.member for f in behind])
+        return Verdict(Sure.CONTRADICTED, Reason.OUT_OF_DATE, names, sum(f.end - f.start for f in behind))
+    if rowmap.open:
+        return Verdict(Sure.UNDECIDED, Reason.OPEN_ROWS, count=rowmap.open_bytes)
+    if rowmap.rows.get(State.UNPROTECTED, 0) or not found.geometry.redundant:
+        return Verdict(Sure.UNTESTABLE, Reason.NO_REDUNDANCY, count=rowmap.rows.get(State.UNPROTECTED, 0))
+    unproven = [f for f in rowmap.faults if not f.proven]
+    if unproven:
+        names = _named(found, [f.member for f in unproven])
+        return Verdict(Sure.PROBABLE, Reason.COMPUTED, names, sum(f.end - f.start for f in unproven))
+    return Verdict(Sure.CERTAIN, Reason.ALL_READ, count=sum(rowmap.rows.values()))
+
+
+def _soundness(found: Lineup, rowmap: RowMap) -> Verdict:
+    first = found.geometry.pattern.unit_rows
+    empty = not any(a < first for a, _b, _state in rowmap.stretches)
+    wrong = sum(e.count for e in found.evidence if e.kind == "failing")
+    if rowmap.open:
+        return Verdict(Sure.UNDECIDED, Reason.OPEN_ROWS, count=rowmap.open_bytes)
+    if rowmap.rows.get(State.UNPROTECTED, 0) or not found.geometry.redundant:
+        if wrong:
+            return Verdict(Sure.CONTRADICTED, Reason.CHECKSUMS, count=wrong)
+        return Verdict(Sure.UNTESTABLE, Reason.NO_REDUNDANCY, count=rowmap.rows.get(State.UNPROTECTED, 0))
+    if empty:  # whoever wiped it, the redundancy of zeros adds up
+        return Verdict(Sure.UNDECIDED, Reason.EMPTY_FRONT)
+    if rowmap.faults:
+        names = _named(found, [f.member for f in rowmap.faults])
+        count = total([(f.start, f.end) for f in rowmap.faults])
+        sure = Sure.CERTAIN if all(f.proven for f in rowmap.faults) else Sure.PROBABLE
+        return Verdict(sure, Reason.COMPUTED, names, count)
+    return Verdict(Sure.CERTAIN, Reason.ALL_READ, count=sum(rowmap.rows.values()))

@@ -1,0 +1,40 @@
+"""The frozen corpus: random piles of the tests' own small volumes, with the answers they had; none may become worse.
+
+Made, and made anew when the draw changes, by
+    python benchmarks/accuracy.py --small --seed 0 --cases 40 --write tests/data/corpus.jsonl
+"""
+
+import json
+import random
+from pathlib import Path
+
+import pytest
+from benchmarks.accuracy import VERDICTS, judge, small_volumes, solved
+
+from .cases import draw, make
+
+ROWS = [json.loads(line) for line in (Path(__file__).parent / "data" / "corpus.jsonl").read_text().splitlines()]
+QUICK_SECONDS = 4.0
+"""What took longer when it was frozen is left to the benchmark."""
+
+PROVEN = ("certain", "probable")
+
+
+@pytest.fixture(scope="module")
+def small(tmp_path_factory):
+    return small_volumes(tmp_path_factory.mktemp("small"))
+
+
+@pytest.mark.parametrize("row", [r for r in ROWS if r["seconds"] < QUICK_SECONDS], ids=lambda r: str(r["number"]))
+def test_no_answer_becomes_worse(small, row, tmp_path):
+    rng = random.Random(f"{row['seed']}/{row['number']}")
+    case = draw(rng, sorted(name for name in small if name != "foreign"))
+    assert case.words() == row["words"]
+    make(case, rng, small[case.content], small["foreign"], tmp_path / "pile")
+    now = judge(case, solved(case).arrays)
+    assert not now.false, now
+    if row["result"] == "right":
+        assert now.result == "right"
+    for name in VERDICTS:
+        if row["said"][name] == "certain":
+            assert now.said[name] == "certain", name

@@ -1,0 +1,69 @@
+"""An exchange that would explain what fails is found, and an answer that it would explain is never certain."""
+
+from dataclasses import replace
+
+import pytest
+
+from faithful_stripe.core.arrays.engine import Array
+from faithful_stripe.core.arrays.geometry import geometry
+from faithful_stripe.core.lineup.cast import Cast, layouts_of
+from faithful_stripe.core.lineup.gaps import Judged
+from faithful_stripe.core.lineup.hypotheses import Hypothesis
+from faithful_stripe.core.lineup.refining import explained, refined
+from faithful_stripe.core.lineup.samples import Pile, silent
+from faithful_stripe.core.lineup.table import lay_out
+from faithful_stripe.core.lineup.verdict import read_volume
+from faithful_stripe.core.source import MemorySource
+from faithful_stripe.media.image import ImageFile
+from faithful_stripe.media.whole import copy_data
+
+MEMBERS, STRIP = 6, 16384
+
+
+@pytest.fixture(scope="module")
+def laid_out(observatory):
+    """The observatory's ext4 over six members, the true hypothesis, and where its file system starts."""
+    with ImageFile(observatory) as file:
+        shape = geometry("RAID5", MEMBERS, STRIP, member_bytes=64 << 20, rotation="parity-N", data="continuation")
+        members = [MemorySource(64 << 20, f"m{i}") for i in range(MEMBERS)]
+        copy_data(file, 0, min(file.size, shape.volume_bytes), Array(shape, members))
+    table = lay_out(Pile([f"m{i}" for i in range(MEMBERS)], members), silent)
+    chosen = next(c for c in layouts_of("RAID5", MEMBERS) if (c.rotation, c.data) == ("parity-N", "continuation"))
+    cast = Cast("RAID5", (chosen,), tuple((i,) for i in range(MEMBERS)))
+    truth = Hypothesis(cast, chosen, STRIP, 0, 0, tuple(range(MEMBERS)), 100.0, 95.0)
+    return table, truth, [(a, 0) for a in table.anchors if not a.ground.guessed]
+
+
+def test_nothing_fails_under_the_truth_and_nothing_is_to_be_explained(laid_out):
+    table, truth, placed = laid_out
+    found = read_volume(truth, table.pile, placed, [], [])
+    assert found.proof.passes > 500 and not found.proof.failures and not explained(table, truth, found)
+
+
+@pytest.mark.parametrize("pair", [(1, 4), (0, 5), (2, 3)])
+def test_what_stands_on_the_other_member_explains_what_fails(laid_out, pair):
+    table, truth, placed = laid_out
+    a, b = pair
+    order = list(truth.order)
+    order[a], order[b] = order[b], order[a]
+    wrong = replace(truth, order=tuple(order))
+    found = read_volume(wrong, table.pile, placed, [], [])
+    assert found.proof.failures
+    assert set(explained(table, wrong, found)) & {(a, b), (b, a)}
+    judged = Judged(wrong, found, wrong.score + found.nats)
+    assert refined(table, judged, placed, []).h.order == truth.order
+
+
+def test_damage_is_not_explained_by_an_exchange(laid_out):
+    """Wrong checksums in every volume that could be read: none is preferred for them."""
+    table, truth, placed = laid_out
+    (anchors, _base), *_rest = [p for p in placed if "inode" in p[0].ground.kinds]
+    at, image = int(anchors.offset[5]) // STRIP * STRIP, int(anchors.image[5])
+    member = table.pile.sources[image]
+    before = table.pile.stretch(image, at, STRIP)
+    member.write(at, bytes(b ^ 1 for b in before.tobytes()))
+    try:
+        found = read_volume(truth, table.pile, placed, [], [])
+        assert found.proof.failures and not explained(table, truth, found)
+    finally:
+        member.write(at, before.tobytes())

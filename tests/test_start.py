@@ -1,0 +1,222 @@
+"""Where a volume begins: a claim of its own, pinned only by what states it."""
+
+import random
+import struct
+import zlib
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from faithful_stripe.core.lineup.cast import Cast, layouts_of
+from faithful_stripe.core.lineup.hypotheses import Hypothesis
+from faithful_stripe.core.lineup.marks import labels, ntfs, table
+from faithful_stripe.core.lineup.marks.ground import read_stock
+from faithful_stripe.core.lineup.membership import _border
+from faithful_stripe.core.lineup.sameness import volume_map
+from faithful_stripe.core.lineup.samples import Pile
+from faithful_stripe.core.lineup.start import shifted
+from faithful_stripe.core.lineup.verdicts import Reason, Sure
+from faithful_stripe.core.source import MemorySource
+from faithful_stripe.work.lineup import solve_images
+
+from .cutting import pile, right, unpack
+from .slicer import Spec
+
+MIB = 1 << 20
+RAID5 = Spec("RAID5", 5, 16384, "parity-N", "continuation")
+
+
+@pytest.fixture(scope="module")
+def volumes(tmp_path_factory):
+    return unpack(tmp_path_factory.mktemp("volumes"))
+
+
+layouts = st.sampled_from([
+    chosen for level, n in (("RAID0", 4), ("RAID4", 4), ("RAID5", 5), ("RAID6", 6), ("RAID1E", 5))
+    for chosen in layouts_of(level, n)
+] + list(layouts_of("RAID50", 6, 2)))  # fmt: skip
+
+
+@given(layouts, st.integers(-12, 12), st.integers(0, 1 << 30))
+def test_a_shifted_hypothesis_puts_the_same_bytes_after_one_another(chosen, rows, seed):
+    n, strip = chosen.members, 8192
+    order = list(range(n))
+    random.Random(seed).shuffle(order)
+    cast = Cast(chosen.level, (chosen,), tuple((i,) for i in range(n)))
+    h = Hypothesis(cast, chosen, strip, 16 * strip, 0, tuple(order), 0.0)
+    moved = shifted(h, rows)
+    if moved is None:
+        assert rows % chosen.pattern().rows or chosen.q_exponent == "member-position"
+        return
+    other, ahead = moved
+    assert other.start == h.start - rows * strip
+    at = np.arange(max(0, -ahead), max(0, -ahead) + 60 * strip, 4096, dtype=np.int64)
+    assert (volume_map(h, at) == volume_map(other, at + ahead)).all()
+
+
+def behind(place, inner, ahead, front):
+    """A volume with a file system behind so many bytes, of which the first ones are given."""
+    path = place / "whole.img"
+    with path.open("wb") as out:
+        out.write(front)
+        out.seek(ahead)
+        out.write(inner.read_bytes())
+    return path
+
+
+def solved(case):
+    (array,) = [a for a in solve_images(case.images).arrays if set(a.members) & set(case.names)]
+    return array
+
+
+def test_rows_in_front_of_a_file_system_that_add_up_are_rows_of_the_volume(volumes, tmp_path):
+    """A store of unknown kind: the file system's head stands on a row's border, but is not the volume's first byte."""
+    front = b"".join(struct.pack("<IQ", 0x5EA70DE5, n) + random.Random(n).randbytes(4000) for n in range(256))
+    row = 4 * RAID5.strip
+    whole = behind(tmp_path, volumes / "xfs.img", 17 * row, front)
+    (tmp_path / "pile").mkdir()
+    case = pile(tmp_path / "pile", whole, RAID5)
+    array = solved(case)
+    assert right(case, array) and array.geometry.start_bytes[0] == 0
+    assert array.verdicts.start.sure is Sure.CERTAIN and array.verdicts.start.reason is Reason.FIRST_ROW
+
+
+def test_a_wiped_front_leaves_the_start_open(volumes, tmp_path):
+    """Nothing is left in front: the volume may begin with the file system, or before it with the members turned."""
+    whole = behind(tmp_path, volumes / "xfs.img", 4 * RAID5.strip * 16, b"")
+    (tmp_path / "pile").mkdir()
+    array = solved(pile(tmp_path / "pile", whole, RAID5))
+    assert array.verdicts.start.sure is not Sure.CERTAIN and array.verdicts.order.sure is not Sure.CERTAIN
+    assert array.verdicts.start.reason is Reason.NOTHING_SAYS
+
+
+def test_a_file_system_on_the_first_bytes_pins_the_start(volumes, tmp_path):
+    array = solved(pile(tmp_path, volumes / "xfs.img", RAID5))
+    assert array.verdicts.start.reason is Reason.HEAD and array.verdicts.certain
+
+
+def test_a_table_that_stands_elsewhere_refutes_a_start(volumes, tmp_path):
+    """GPT in front: an answer that puts the file system first is never certain, and the table says where it is."""
+    case = pile(tmp_path, volumes / "gpt.img", replace(RAID5, start=65536))
+    array = solved(case)
+    assert right(case, array) and array.verdicts.start.reason is Reason.TABLE
+
+
+def gpt(sector, first=256):
+    """A disk with one partition behind a GPT with sectors of this size."""
+    entries = (b"\1" * 16 + b"\2" * 16 + struct.pack("<QQ", first, first + 99)).ljust(128 * 128, b"\0")
+    head = struct.pack(
+        "<8sIIII4Q16sQIII", b"EFI PART", 0x10000, 92, 0, 0, 1, 4000, 6, 3990, b"g" * 16, 2, 128, 128,
+        zlib.crc32(entries),
+    )  # fmt: skip
+    head = head[:16] + struct.pack("<I", zlib.crc32(head)) + head[20:]
+    disk = MemorySource(4 * MIB)
+    disk.write(sector, head)
+    disk.write(2 * sector, entries)
+    return disk
+
+
+@pytest.mark.parametrize("sector", [512, 4096])
+def test_gpt_is_read_with_sectors_of_both_sizes(sector):
+    (ground,) = table.heads(read_stock(Pile(["disk"], [gpt(sector)]), 8 * MIB))
+    assert ground.starts == {256 * sector} and ground.head
+    assert {int(a) for _k, _i, _o, address in ground.found for a in address} == {sector}
+
+
+def record(*entries, code=b"", number=b"\0\0\0\0"):
+    rows = b"".join(struct.pack("<B3sB3sII", 0, b"\0\0\0", kind, b"\0\0\0", a, n) for kind, a, n in entries)
+    return code.ljust(440, b"\0") + number + b"\0\0" + rows.ljust(64, b"\0") + b"\x55\xaa"
+
+
+def test_boot_records_of_logical_partitions_are_no_tables():
+    disk = MemorySource(8 * MIB)
+    disk.write(0, record((0x83, 2048, 1000), (0x05, 4096, 8000), number=b"tide"))
+    disk.write(4096 * 512, record((0x83, 2048, 1000), (0x05, 3000, 2000)))
+    disk.write(7096 * 512, record((0x83, 63, 1000)))
+    (ground,) = table.heads(read_stock(Pile(["disk"], [disk]), 16 * MIB))
+    assert ground.head and {2048 * 512, (4096 + 2048) * 512, (4096 + 3000 + 63) * 512} <= ground.starts
+
+
+def test_apple_and_bsd_labels_say_where_partitions_begin():
+    disk = MemorySource(4 * MIB)
+    disk.write(0, b"ER" + (512).to_bytes(2, "big"))
+    for number, (first, count) in enumerate(((1, 63), (64, 2000)), 1):
+        disk.write(512 * number, b"PM\0\0" + struct.pack(">III", 2, first, count))
+    bsd = MemorySource(4 * MIB)
+    label = bytearray(512)
+    label[:4] = label[132:136] = table.BSD_MARK
+    label[40:44], label[138:140] = (512).to_bytes(4, "little"), (2).to_bytes(2, "little")
+    label[148:156], label[164:172] = struct.pack("<II", 4000, 0), struct.pack("<II", 2000, 128)
+    bsd.write(512, bytes(label))
+    for source, starts in ((disk, {512, 64 * 512}), (bsd, {128 * 512})):
+        (ground,) = table.heads(read_stock(Pile(["disk"], [source]), 8 * MIB))
+        assert ground.starts == starts and ground.head
+
+
+def test_physical_volumes_and_encryption_headers_state_their_place():
+    disk = MemorySource(8 * MIB)
+    at = struct.pack("<QQQQQQQQ", 8 * MIB, MIB, 0, 0, 0, 4096, MIB - 4096, 0)
+    disk.write(512, b"LABELONE" + struct.pack("<QII", 1, 0, 32) + b"LVM2 001" + b"u" * 32 + at)
+    text = b"tides {\nseqno = %d\nextent_size = 2048\nphysical_volumes {\n}\nlogical_volumes {\nstripes = [\n"
+    text += b'"pv0", %d\n]}}\0'
+    disk.write(5 * 512, text % (2, 1))
+    disk.write(16 * 512, text % (3, 2))
+    (ground,) = labels.heads(read_stock(Pile(["disk"], [disk]), 16 * MIB))
+    assert ground.starts == {MIB, MIB + 2 * 2048 * 512} and ground.head and "LVM" in ground.words
+    locked = MemorySource(8 * MIB)
+    for mark, place in ((b"LUKS\xba\xbe", 0), (b"SKUL\xba\xbe", 0x4000)):
+        head = bytearray(mark + b"\0\2" + bytes(504))
+        head[168:208], head[256:264] = b"u" * 40, place.to_bytes(8, "big")
+        locked.write(place, bytes(head))
+    (ground,) = labels.heads(read_stock(Pile(["locked"], [locked]), 16 * MIB))
+    assert sorted(int(a) for _k, _i, _o, address in ground.found for a in address) == [0, 0x4000]
+
+
+def test_a_fixed_record_has_its_bytes_back():
+    body = bytearray(random.Random(1).randbytes(1024))
+    body[:4], body[4:8] = b"FILE", struct.pack("<HH", 48, 3)
+    body[48:54] = b"\7\0" + body[510:512] + body[1022:1024]
+    whole = bytes(body)
+    body[510:512] = body[1022:1024] = b"\7\0"
+    assert ntfs.fixed(bytes(body)) == whole
+    assert ntfs.fixed(whole) == whole  # the number is not there: nothing is put back
+
+
+@pytest.mark.parametrize(
+    ("closes", "border"),
+    [
+        ([True] * 30 + [False] * 30, 30),
+        ([True] * 60, 0),
+        ([False] * 60, 0),
+        ([True, False] * 40, 0),
+        ([True] * 11 + [False] * 60, 0),  # too few to tell
+        ([True] * 20 + [False] * 3 + [True] * 20 + [False] * 40, 43),
+    ],
+)
+def test_where_a_group_ends_to_close(closes, border):
+    assert _border(closes) == border
+
+
+@pytest.mark.parametrize(("content", "spec"), [
+    ("xfs", Spec("RAID5", 5, 65536, "parity-N", "continuation")),
+    ("xfs", Spec("RAID6", 6, 16384, "parity-N", "restart", "after-p", "data-index")),
+])  # fmt: skip
+@pytest.mark.parametrize("how", ["cut short", "silent", "stranger"])
+def test_a_member_that_serves_for_a_part_only_hides_nothing(volumes, tmp_path, content, spec, how):
+    case = pile(tmp_path, volumes / f"{content}.img", spec)
+    victim = case.images[[str(i) for i in case.images].index(case.names[2])]
+    size = victim.stat().st_size
+    with victim.open("r+b") as file:
+        file.truncate(size // 3 // 512 * 512)
+        if how != "cut short":
+            file.truncate(size)
+        if how == "stranger":
+            file.seek(size // 3 // 512 * 512)
+            file.write(random.Random(4).randbytes(4 * MIB))
+    array = solved(case)
+    others = [m for p, m in enumerate(array.members) if p != 2]
+    assert others == [m for p, m in enumerate(case.names) if p != 2]
+    assert array.members[2] in (case.names[2], None) and array.strength != "undecided"

@@ -1,0 +1,102 @@
+"""What an order and a start need to be certain: each doubt by itself keeps them from it."""
+
+from dataclasses import replace
+
+import pytest
+
+from faithful_stripe.core.lineup import finishing
+from faithful_stripe.core.lineup.document import Evidence, Lineup
+from faithful_stripe.core.lineup.gaps import Judged
+from faithful_stripe.core.lineup.solve import _refuted
+from faithful_stripe.core.lineup.start import Begin
+from faithful_stripe.core.lineup.verdict import FILES_FAIL, FILES_HOLD, read_volume
+from faithful_stripe.core.lineup.verdicts import Reason, Sure, Verdict, Verdicts, placed
+
+from .test_refining import laid_out  # noqa: F401
+
+
+@pytest.fixture
+def judged(laid_out):  # noqa: F811
+    """Verdicts of the truth, with something changed: the lead over the next answer, what was found, the start."""
+    table, truth, grounds = laid_out
+    found = read_volume(truth, table.pile, grounds, [], [])
+    pinned = Begin(truth, 0, Verdict(Sure.CERTAIN, Reason.HEAD), True)
+
+    def verdicts(lead=40.0, total=400.0, h=truth, findings=found, other=None, begin=pinned, unsure=()):
+        best = Judged(h, findings, total)
+        rival = Judged(replace(truth, order=truth.order[::-1]), other or replace(found), total - lead)
+        return finishing._verdicts(table, [best, rival], grounds, lead, unsure, replace(begin, h=h))
+
+    verdicts.found, verdicts.truth, verdicts.begin = found, truth, pinned
+    return verdicts
+
+
+@pytest.mark.parametrize(
+    ("lead", "sure"),
+    [(12.5, Sure.CERTAIN), (11.5, Sure.PROBABLE), (5.0, Sure.PROBABLE), (3.5, Sure.UNDECIDED), (-1.0, Sure.UNDECIDED)],
+)
+def test_a_certain_order_needs_its_lead(judged, lead, sure):
+    made = judged(lead=lead)
+    assert made.order.sure is sure
+    assert made.order.reason is (Reason.PROVEN if sure is Sure.CERTAIN else Reason.RIVAL)
+    assert made.start.sure is sure  # the start of a volume with these members is no surer than they are
+
+
+def test_a_certain_order_needs_evidence_in_all(judged):
+    assert judged(total=24.0, lead=20.0).order.reason is Reason.FEW
+    assert judged(total=26.0, lead=20.0).order.sure is Sure.CERTAIN
+
+
+def test_there_is_no_volume_where_more_is_missing_than_it_survives(judged):
+    order = (None, None, *judged.truth.order[2:])
+    made = judged(h=replace(judged.truth, order=order))
+    assert made.order.sure is Sure.UNDECIDED is made.start.sure
+
+
+def test_an_answer_that_another_one_outdoes_is_never_certain(judged):
+    worse = replace(judged.found, proof=replace(judged.found.proof, failed={"inodes": 2}))
+    assert judged(findings=worse, other=judged.found).order.reason is Reason.FAILING
+    assert judged(findings=worse, other=worse).order.sure is Sure.CERTAIN  # damage, under any answer
+
+
+def test_what_is_left_over_and_what_turns_with_the_start_is_not_certain(judged):
+    assert judged(unsure=("m3",)).order.reason is Reason.ELIMINATION
+    turning = replace(judged.begin, verdict=Verdict(Sure.PROBABLE, Reason.NOTHING_SAYS), settled=False)
+    made = judged(begin=turning)
+    assert (made.order.sure, made.order.reason) == (Sure.PROBABLE, Reason.SHIFT)
+    assert made.strength == "certain"  # nothing that could be read would tell
+
+
+def test_checksums_that_fail_in_a_part_contradict_and_a_few_do_not(judged):
+    many = replace(judged.found, proof=replace(judged.found.proof, failed={"inodes": 900}))
+    assert judged(findings=many, other=many).order.sure is Sure.UNDECIDED
+    few = replace(judged.found, files=1, broken=9)  # programs change files, and file systems scatter them
+    assert judged(findings=few, other=few).order.sure is Sure.CERTAIN
+
+
+@pytest.mark.parametrize(
+    ("evidence", "refuted"),
+    [
+        ((("proof", 3, ""), ("against", 5, "")), True),
+        ((("proof", 6, ""), ("against", 5, "")), False),
+        ((("proof", 3, ""), ("failing", 5, "")), True),
+        ((("against", 4, ""),), False),
+        ((("proof", 1, FILES_HOLD), ("against", 5, FILES_FAIL), ("proof", 9, "")), True),
+        ((("proof", 2, FILES_HOLD), ("against", 5, FILES_FAIL), ("proof", 9, "")), False),
+    ],
+)
+def test_an_answer_that_more_speaks_against_is_refuted_unless_it_is_certain(judged, evidence, refuted):
+    found = [Evidence(*e) for e in evidence]
+    for word in ("probable", "certain"):
+        made = Lineup(None, (), placed(word), 0.0, 0.0, tuple(found))
+        assert _refuted(made) is (refuted and word == "probable")
+
+
+def test_one_word_for_all_four_is_certain_only_if_all_are():
+    sure, weak = Verdict(Sure.CERTAIN, Reason.PROVEN), Verdict(Sure.UNTESTED, Reason.SAMPLED)
+    assert Verdicts(sure, sure, sure, sure).whole == "certain" and Verdicts(sure, sure, sure, sure).certain
+    for number in range(4):
+        one = [sure] * 4
+        one[number] = weak
+        assert Verdicts(*one).whole != "certain" and not Verdicts(*one).certain
+    assert Verdicts(sure, sure, weak, weak).whole == "probable"
