@@ -12,7 +12,7 @@ from faithful_stripe.core.lineup.document import Lineup
 from faithful_stripe.core.lineup.passing import full_pass
 from faithful_stripe.core.lineup.patches import patches
 from faithful_stripe.core.lineup.rowmap import RowMap, State, Why, opened
-from faithful_stripe.core.lineup.verdicts import NAMES, Reason, Sure, Verdicts, placed
+from faithful_stripe.core.lineup.verdicts import NAMES, Reason, Sure, Verdict, Verdicts, placed
 from faithful_stripe.core.ranges import clip, union
 from faithful_stripe.core.source import MemorySource, Unreadable, read
 from faithful_stripe.work.checked import CheckedVolume
@@ -238,3 +238,13 @@ def test_nothing_is_tested_where_no_redundancy_is_left():
         made = soundness.tested(Lineup(shape, names, placed("certain"), 9.0, 0.0), members)[0].verdicts
         assert made.currency.sure is Sure.UNTESTABLE is made.soundness.sure and made.whole == "probable"
     assert Verdicts.from_document(made.as_document()) == made and set(made.as_document()) == set(NAMES)
+
+
+def test_a_rule_of_q_that_is_not_known_makes_nobody_out_of_date():
+    shape, members, _content = written("RAID6")
+    rule = geometry("RAID6", 6, STRIP, member_bytes=STRIP * ROWS, rotation="parity-N", data="restart")
+    doubted = Verdict(Sure.PROBABLE, Reason.Q_RULE)
+    found = Lineup(rule, tuple("abcdef"), Verdicts(doubted, placed("certain").start), 9.0, 0.0)
+    made, _read = soundness.tested(found, members)
+    assert made.verdicts.currency == Verdict(Sure.UNDECIDED, Reason.Q_RULE)
+    assert not made.verdicts.certain and shape != rule

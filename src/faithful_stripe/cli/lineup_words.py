@@ -84,6 +84,7 @@ def why(name: str, verdict: Verdict) -> str:
         Reason.OUT_OF_DATE: f"{who}: {size} are not what the others tell",
         Reason.OPEN_ROWS: f"{size} of the volume do not add up, and nothing tells who is at fault",
         Reason.COMPUTED: f"{size} of {who} are computed from the other members",
+        Reason.Q_RULE: "Q is counted by no known rule, and blames every member in turn",
         Reason.BEYOND: f"{size} of data stand behind the array's end: an image may be cut short",
         Reason.PLACING: "all rows add up, but order and start are not both certain",
         Reason.EMPTY_FRONT: "the volume begins with zeros on every member: perhaps wiped",

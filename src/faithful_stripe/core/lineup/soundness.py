@@ -65,6 +65,8 @@ def _named(found: Lineup, members: Sequence[int]) -> tuple[str, ...]:
 
 
 def _currency(found: Lineup, rowmap: RowMap) -> Verdict:
+    if found.verdicts.order.reason is Reason.Q_RULE:  # it would call each member out of date where it holds Q
+        return Verdict(Sure.UNDECIDED, Reason.Q_RULE)
     behind = [f for f in rowmap.faults if f.why in BEHIND]
     if behind:
         names = _named(found, [f.member for f in behind])
