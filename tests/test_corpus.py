@@ -17,8 +17,6 @@ ROWS = [json.loads(line) for line in (Path(__file__).parent / "data" / "corpus.j
 QUICK_SECONDS = 4.0
 """What took longer when it was frozen is left to the benchmark."""
 
-PROVEN = ("certain", "probable")
-
 
 @pytest.fixture(scope="module")
 def small(tmp_path_factory):

@@ -91,9 +91,9 @@ def test_what_nothing_tells_is_handed_over_with_its_bytes_named(fstripe, array):
     got = fstripe("lineup", "extract", "found.toml", "out.img")
     assert got.status == 3
     document = tomllib.loads((fstripe.folder / "found.toml").read_text())["arrays"][0]["map"]
-    if document["open"]:
-        assert "may be wrong: the rows do not add up" in got.out and "out.img.map.txt" in got.out
-        assert "\nopen\t" in (fstripe.folder / "out.img.map.txt").read_text()
+    assert document["open"]
+    assert "may be wrong: the rows do not add up" in got.out and "out.img.map.txt" in got.out
+    assert "\nopen\t" in (fstripe.folder / "out.img.map.txt").read_text()
 
 
 def test_an_image_of_another_size_than_when_it_was_solved_is_refused(fstripe, array):

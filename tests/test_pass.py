@@ -7,7 +7,7 @@ from hypothesis import strategies as st
 
 from faithful_stripe.core.arrays.engine import Array
 from faithful_stripe.core.arrays.geometry import geometry
-from faithful_stripe.core.lineup import soundness
+from faithful_stripe.core.lineup import blame, soundness
 from faithful_stripe.core.lineup.document import Lineup
 from faithful_stripe.core.lineup.passing import full_pass
 from faithful_stripe.core.lineup.patches import patches
@@ -130,18 +130,19 @@ def test_zeros_of_a_rescue_copy_are_laid_at_the_member_that_has_them():
     assert made.verdicts.soundness.images == ("d",) and made.verdicts.soundness.reason is Reason.COMPUTED
 
 
-def test_who_is_at_fault_is_decided_by_region():
+def test_who_is_at_fault_is_decided_by_region(monkeypatch):
     """One member is blank in one region, another one in another: nobody is blamed for all of it."""
     shape, members, content = written("RAID5")
-    members[1].write(2 * STRIP, bytes(3 * STRIP))
-    members[4].write(ROWS * STRIP - 3 * STRIP, bytes(2 * STRIP))
-    monkey = full_pass(shape, members)
-    assert set(monkey.blamed()) <= {1, 4}
-    assert all(f.start < 5 * STRIP for f in monkey.faults if f.member == 1)
-    assert all(f.start >= (ROWS - 3) * STRIP for f in monkey.faults if f.member == 4)
-    got = content_of(opened(shape, members, monkey))
+    monkeypatch.setattr(blame, "REGION_GAP", 2 * STRIP)  # as these members are small
+    members[1].write(2 * STRIP + 512, bytes(2 * STRIP))
+    members[4].write((ROWS - 3) * STRIP + 1024, bytes(STRIP))
+    found = full_pass(shape, members)
+    assert set(found.blamed()) == {1, 4}
+    assert all(f.start < 5 * STRIP for f in found.faults if f.member == 1)
+    assert all(f.start >= (ROWS - 3) * STRIP for f in found.faults if f.member == 4)
+    got = content_of(opened(shape, members, found))
     wrong = np.flatnonzero(got != content)
-    assert all(any(a <= i < b for a, b in monkey.open) for i in wrong)
+    assert all(any(a <= i < b for a, b in found.open) for i in wrong)
 
 
 def test_rows_that_add_up_without_a_member_are_of_another_layout():

@@ -13,13 +13,6 @@ STYLES = {
     Sure.UNDECIDED: "Critical", Sure.CONTRADICTED: "Critical",
 }  # fmt: skip
 
-ASKED = {
-    "order": "does each image stand in its place",
-    "start": "does the volume begin there",
-    "currency": "is every member up to date",
-    "soundness": "is every byte what it was",
-}
-
 SURE = {
     Sure.CERTAIN: "CERTAIN", Sure.PROBABLE: "PROBABLE", Sure.UNTESTED: "NOT TESTED", Sure.UNTESTABLE: "NOT TESTABLE",
     Sure.UNDECIDED: "UNDECIDED", Sure.CONTRADICTED: "NO",
@@ -52,7 +45,6 @@ ORDER = {
     Reason.LEFT_OUT: "an image that was left out adds up with these in places",
     Reason.STOPPED: "the search was stopped: this is the best so far",
     Reason.EXCHANGE: "checksums fail that an exchange of two images would explain",
-    Reason.OPEN_PLACES: "too many rows do not add up",
 }
 START = {
     Reason.TABLE: "a partition table begins there",

@@ -257,12 +257,13 @@ def locate(checks: codes.Checks, sums: Bytes2D) -> int | None:
         column = [row[cell] for row in checks]
         pairs = [(r, q) for r in range(len(checks)) for q in range(r)]
         silent = all(column[r] or not sums[r].any() for r in range(len(checks)))
-        if silent and all((_times(column[r], sums[q]) == _times(column[q], sums[r])).all() for r, q in pairs):
+        if silent and all((times(column[r], sums[q]) == times(column[q], sums[r])).all() for r, q in pairs):
             suspects.append(cell)
     return suspects[0] if len(suspects) == 1 else None
 
 
-def _times(factor: int, values: Bytes) -> Bytes:
+def times(factor: int, values: Bytes) -> Bytes:
+    """Every byte times a factor in GF(2^8): uint8, of the shape of `values`."""
     table = np.array([gf256.multiply(factor, value) for value in range(256)], np.uint8)
     result: Bytes = table[values]
     return result

@@ -16,10 +16,11 @@ import numpy as np
 import numpy.typing as npt
 
 from ..arrays import codes, gf256
+from ..arrays.engine import SECTOR
 from ..arrays.geometry import Geometry
 from ..arrays.layout import Group
 from ..arrays.parity import combine_many
-from ..arrays.rebuild import locate
+from ..arrays.rebuild import locate, times
 from ..source import BlockSource, BlockSourceError
 from .likelihood import ANYTHING, Pairs, accounts, best_pairs
 from .rowmap import Fault, Why
@@ -28,7 +29,6 @@ from .samples import BLOCK
 Bytes2D = npt.NDArray[np.uint8]
 Floats = npt.NDArray[np.float64]
 
-SECTOR = 512
 REGION_GAP = 256 << 10
 """Runs of one group of members no further apart than this, in bytes of a member, are one region."""
 
@@ -124,7 +124,7 @@ class Judge:
                 if data and block.any() and len(self._blocks) < 4 * SAMPLED:
                     self._blocks.append(block.copy())
 
-    def other_layout(self, member: int, row: int, _group: int) -> None:
+    def other_layout(self, member: int, row: int) -> None:
         """A row that adds up only because a member takes no part in it."""
         self._other.append((row, member))
 
@@ -263,7 +263,7 @@ class Judge:
             said_here: dict[int, float] = {}
             for position, c in enumerate(cells):
                 who = group.cells[c][1]
-                due = looked.cells[c] ^ _times(gf256.inverse(looked.coefficients[c]), looked.sums)
+                due = looked.cells[c] ^ times(gf256.inverse(looked.coefficients[c]), looked.sums)
                 empty = plain[c] and not _plain(due)
                 share = alone if sum(plain.values()) == 1 else usual
                 said = np.log(BLANK_SHARE / share) if empty else np.log((1 - BLANK_SHARE) / (1 - share))
@@ -324,11 +324,3 @@ def _plain(data: npt.NDArray[np.uint8]) -> bool:
     sectors = data[: len(data) // SECTOR * SECTOR].reshape(-1, SECTOR)
     repeats = bool((data[:448] == data[64:512]).all()) if len(data) >= SECTOR else False
     return repeats and bool((sectors == sectors[0]).all())
-
-
-def _times(factor: int, values: npt.NDArray[np.uint8]) -> npt.NDArray[np.uint8]:
-    if factor == 1:
-        return values
-    table = np.array([gf256.multiply(factor, value) for value in range(256)], np.uint8)
-    result: npt.NDArray[np.uint8] = table[values]
-    return result

@@ -22,7 +22,7 @@ from .outdated import culprit, unread
 from .refining import refined, spans_exchanged
 from .rows import broken_rows
 from .sameness import same_answer, same_parity
-from .samples import BEST, Pile
+from .samples import BEST, BEYOND_SHARE, LEAST_BEYOND, Pile
 from .search import search
 from .start import begin_of
 from .table import Table
@@ -124,11 +124,6 @@ def note_short(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]
         added.add(image)
     if final_geometry(h, pile)[0].volume_bytes < need:
         pile.short -= added
-
-
-LEAST_BEYOND, BEYOND_SHARE = 1 << 20, 0.02
-"""What the others hold behind the end of an image that is too short: bytes in all, and of all they hold; what
-controllers write at the ends of drives is less."""
 
 
 def _goes_on(pile: Pile, sizes: Mapping[int, int], image: int) -> bool:

@@ -14,7 +14,7 @@ import numpy as np
 import numpy.typing as npt
 
 from ..arrays import codes
-from ..arrays.engine import data_rows
+from ..arrays.engine import SECTOR, data_rows
 from ..arrays.geometry import Concatenation, Geometry
 from ..arrays.layout import P_CELL, Group
 from ..arrays.parity import combine_many, recover
@@ -31,7 +31,6 @@ Member = BlockSource | None
 Sink = Callable[[int, Bytes2D], None]
 """Is told volume bytes as they stand on the members: (offset in the volume, uint8 of any shape, in order)."""
 
-SECTOR = 512
 CHUNK_BYTES = 2 << 20
 """Bytes of one member that are read at once, at least one unit of rows."""
 
@@ -77,7 +76,7 @@ def _one_by_one(
             for place in range(a, b, CHUNK_BYTES):
                 block = np.zeros(min(CHUNK_BYTES, b - place), np.uint8)
                 assert member is not None
-                faults += [Fault(number, x, y, Why.UNREADABLE) for x, y in _fill(member, place, block)]
+                faults += [Fault(number, x, y, Why.UNREADABLE) for x, y in fill_readable(member, place, block)]
                 done += block.size
                 tell("reading all that holds data", done >> 20, whole >> 20)
                 if sink:
@@ -136,7 +135,7 @@ class _Pass:
             block = self._buffer(who, last - first)
             if member is not None:
                 at = self.made.start_bytes[who] + first * self.strip
-                lost = _fill(member, at, block.reshape(-1))
+                lost = fill_readable(member, at, block.reshape(-1))
                 self.read += block.size - total(lost)
                 if total(lost) == block.size:
                     ended.add(who)
@@ -193,7 +192,7 @@ class _Pass:
                 broken[rows[index]] = True
                 self._note(row, number, sums[:, index], erased, bad)
             if group.data >= LEAST_DISTINCT and pattern.unit_rows == 1 and not erased:
-                self._empty_parity(blocks, filled, group, number, rows, first, wrong)
+                self._empty_parity(blocks, filled, group, rows, first, wrong)
         any_data = filled.any(axis=1)
         for word, flags in (
             ("broken", broken), ("unprotected", untold & ~broken & any_data), ("sound", ~untold & ~broken & any_data)
@@ -208,7 +207,7 @@ class _Pass:
             (self.runs if len(self.runs) < MOST_RUNS else self.too_many).append(run)
 
     def _empty_parity(
-        self, blocks: list[Bytes2D], filled: Flags, group: Group, number: int, rows: range,
+        self, blocks: list[Bytes2D], filled: Flags, group: Group, rows: range,
         first: int, wrong: Flags,
     ) -> None:  # fmt: skip
         """Rows that add up although the strip that should hold parity is empty beside several different data strips:
@@ -222,7 +221,7 @@ class _Pass:
         for index in np.flatnonzero(suspect).tolist():
             strips = [blocks[who][here[index]] for who in data if filled[here[index], who]]
             if len({s.tobytes() for s in strips}) >= LEAST_DISTINCT and (len(strips) % 2 or _unlike(*strips[:2])):
-                self.judge.other_layout(p, first + int(here[index]), number)
+                self.judge.other_layout(p, first + int(here[index]))
 
     # handing on ---------------------------------------------------------------------------------
 
@@ -282,7 +281,7 @@ class _Pass:
     def _map(self, faults: list[Fault], open_at: list[Range], open_rows: set[int], mended_rows: set[int]) -> RowMap:
         states: list[tuple[int, int, State]] = []
         held = union([*self.noted.sound, *self.noted.unprotected, *self.noted.broken])
-        untold = _flags(self.noted.unprotected, self.made.rows)
+        untold = _flags(self.noted.unprotected)
         counts = dict.fromkeys(State, 0)
         for first, last in held:
             for row in range(first, last):
@@ -304,7 +303,7 @@ def _unlike(a: npt.NDArray[np.uint8], b: npt.NDArray[np.uint8]) -> bool:
     return float((a != b).mean()) > UNLIKE_SHARE
 
 
-def _flags(ranges: Sequence[Range], _rows: int) -> Callable[[int], bool]:
+def _flags(ranges: Sequence[Range]) -> Callable[[int], bool]:
     """Whether a row is in one of the ranges."""
     joined = union(ranges)
     starts = np.array([a for a, _b in joined], np.int64)
@@ -336,7 +335,7 @@ def _stretches(flags: Flags) -> Iterator[Range]:
     yield from zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True)
 
 
-def _fill(source: BlockSource, at: int, out: npt.NDArray[np.uint8]) -> list[Range]:
+def fill_readable(source: BlockSource, at: int, out: npt.NDArray[np.uint8]) -> list[Range]:
     """Read `out` at `at`; byte ranges on the source that cannot be read, sector by sector, and are zeros."""
     try:
         source.read_into(at, out)
@@ -347,4 +346,4 @@ def _fill(source: BlockSource, at: int, out: npt.NDArray[np.uint8]) -> list[Rang
     if size <= SECTOR:
         return [(at, at + size)]
     middle = max(SECTOR, size // 2 // SECTOR * SECTOR)
-    return union([*_fill(source, at, out[:middle]), *_fill(source, at + middle, out[middle:])])
+    return union([*fill_readable(source, at, out[:middle]), *fill_readable(source, at + middle, out[middle:])])

@@ -5,12 +5,15 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
+import numpy as np
+
 from ..arrays.geometry import Geometry
 from ..ranges import Range, clip, union
-from ..source import BlockSource, BlockSourceError
+from ..source import BlockSource
+from .passing import fill_readable
 from .rowmap import RowMap, opened, touched
 
-CHUNK, SECTOR = 4 << 20, 512
+CHUNK = 4 << 20
 
 
 @dataclass(frozen=True)
@@ -36,8 +39,8 @@ def patches(made: Geometry, members: Sequence[BlockSource | None], found: RowMap
     for a, b in clip(union(wanted), *part):
         for at in range(a, b, CHUNK):
             data = bytearray(min(CHUNK, b - at))
-            bad = _read(volume, at, memoryview(data))
-            yield Patch(at, data, tuple(union(bad)))
+            bad = fill_readable(volume, at, np.frombuffer(data, np.uint8))
+            yield Patch(at, data, tuple(bad))
 
 
 def _standing_on(made: Geometry, found: RowMap, gone: Sequence[int]) -> list[Range]:
@@ -50,17 +53,3 @@ def _standing_on(made: Geometry, found: RowMap, gone: Sequence[int]) -> list[Ran
                 if volume >= 0:
                     ranges.append((volume, volume + made.strip_bytes))
     return union(ranges)
-
-
-def _read(source: BlockSource, at: int, view: memoryview) -> list[Range]:
-    """Fill the view; ranges of the source that cannot be read, which are left as zeros. Halves until a sector."""
-    try:
-        source.read_into(at, view)
-        return []
-    except BlockSourceError:
-        size = len(view)
-    view[:] = bytes(size)
-    if size <= SECTOR:
-        return [(at, at + size)]
-    middle = max(SECTOR, size // 2 // SECTOR * SECTOR)
-    return [*_read(source, at, view[:middle]), *_read(source, at + middle, view[middle:])]

@@ -31,6 +31,10 @@ class Tell(Protocol):
     def __call__(self, text: str, done: int = 0, of: int = 0, /) -> None: ...
 
 
+LEAST_BEYOND, BEYOND_SHARE = 1 << 20, 0.02
+"""What members hold behind the end of an array where that is cut short: bytes in all, and of what they hold; what
+controllers write at the ends of drives is less."""
+
 BEST = "best so far: "
 """How what is told of the best answer begins."""
 

@@ -10,14 +10,11 @@ from ..source import BlockSource
 from .document import Lineup
 from .passing import Sink, full_pass
 from .rowmap import RowMap, State, Why
-from .samples import Tell, silent
+from .samples import BEYOND_SHARE, LEAST_BEYOND, Tell, silent
 from .verdicts import Reason, Sure, Verdict
 
 FULL_BYTES = 1 << 30
 """Members that hold no more than this together are read whole without being asked to."""
-
-LEAST_BEYOND, BEYOND_SHARE = 1 << 20, 0.02
-"""Data behind the end of the array: bytes in all, and of what the members hold in it."""
 
 BEHIND = (Why.OUT_OF_DATE, Why.LOCATED)
 """What a member holds there was right once, or never; blank and unreadable areas say nothing of its age."""

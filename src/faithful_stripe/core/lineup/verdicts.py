@@ -31,7 +31,6 @@ class Reason(StrEnum):
     # order
     PROVEN = "proven"
     RIVAL = "rival"
-    OPEN_PLACES = "open-places"
     FAILING = "failing"
     ELIMINATION = "by-elimination"
     FEW = "few-facts"
