@@ -15,8 +15,9 @@ from faithful_stripe.core.lineup.verdicts import placed
 from faithful_stripe.core.source import MemorySource
 from faithful_stripe.media.image import ImageFile, MediaError
 from faithful_stripe.work.errors import WorkError
-from faithful_stripe.work.extracting import Interrupted, digests, extract, place_of, write_filled
+from faithful_stripe.work.extracting import Interrupted, extract, place_of
 from faithful_stripe.work.lineup import save
+from faithful_stripe.work.outfile import Digest, OutFile, write_filled
 
 SECTOR = 512
 STRIP = 64 << 10
@@ -162,6 +163,30 @@ def test_an_unfinished_file_of_something_else_is_not_gone_on_with(tmp_path):
     assert got.resumed == 0
 
 
+def test_what_was_changed_meanwhile_is_not_gone_on_with(tmp_path):
+    data = disk()
+    (found, members), out = two_mirrored(data), tmp_path / "out.img"
+    with pytest.raises(Interrupted):
+        extract(found, members, "one", out, 0, 8 << 20, stopping(64))
+    with (tmp_path / ".out.img.part").open("r+b") as part:
+        part.seek(12345)
+        part.write(b"not the tide")
+    got, _tested = extract(found, members, "one", out, 0, 8 << 20)
+    assert got.resumed == 0
+    assert out.read_bytes() == bytes(data)
+
+
+def test_one_at_a_time_writes_a_file(tmp_path):
+    (found, members), out = two_mirrored(disk()), tmp_path / "out.img"
+    with OutFile(out, "another", 8 << 20) as other:
+        with pytest.raises(MediaError, match="another command is writing it"):
+            extract(found, members, "one", out, 0, 8 << 20)
+        other.take(0, [np.full(4096, 7, np.uint8)])
+        told = other.finish()[0]
+    assert out.read_bytes() == b"\7" * 4096 + bytes((8 << 20) - 4096)
+    assert told == blake3(out.read_bytes()).hexdigest()
+
+
 def test_the_digests_do_not_depend_on_holes(tmp_path):
     data = bytearray(5 * (1 << 20) + 700)
     data[3 << 20 : (3 << 20) + 9] = b"high tide"
@@ -170,11 +195,15 @@ def test_the_digests_do_not_depend_on_holes(tmp_path):
     with sparse.open("wb") as file:
         file.truncate(len(data))
     with ImageFile(sparse, writable=True) as image:
-        write_filled(image, 0, np.frombuffer(bytes(data), np.uint8))
+        held = np.frombuffer(bytes(data), np.uint8)
+        write_filled(image, 0, [held[:5000], held[5000 : 1 << 20], held[1 << 20 :]])
     assert sparse.stat().st_blocks < dense.stat().st_blocks
     for path in (dense, sparse):
         with ImageFile(path) as image:
-            assert digests(image, plain=True) == (blake3(data).hexdigest(), hashlib.sha256(data).hexdigest())
+            digest = Digest(image, plain=True)
+            for end in (0, 700, 1 << 20, len(data)):
+                assert digest.upto(end) == blake3(data[:end]).hexdigest()
+            assert digest.plain == hashlib.sha256(data).hexdigest()
 
 
 def test_a_partition_past_the_end_is_refused():

@@ -64,7 +64,8 @@ def test_what_is_undamaged_is_sound_and_handed_on_in_order(level):
     got = np.zeros(shape.volume_bytes, np.uint8)
 
     def sink(at, data):
-        got[at : at + data.size] = data
+        whole = np.concatenate([piece.copy() for piece in data])
+        got[at : at + whole.size] = whole
 
     found = full_pass(shape, members, sink=sink)
     state = State.SOUND if level != "RAID0" else State.UNPROTECTED

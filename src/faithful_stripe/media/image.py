@@ -6,7 +6,7 @@ import ctypes
 import errno
 import os
 import stat
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from types import TracebackType
 
@@ -15,6 +15,7 @@ from ..core.ranges import Range
 from ..core.source import Buffer, ReadOnlySource, Unreadable, check_bounds
 
 _PUNCH_HOLE = 0x02 | 0x01  # FALLOC_FL_PUNCH_HOLE | FALLOC_FL_KEEP_SIZE of linux/falloc.h
+_MOST_PIECES = 1024  # IOV_MAX of limits.h
 _libc = ctypes.CDLL(None, use_errno=True)
 
 
@@ -97,6 +98,22 @@ class ImageFile:
             except OSError as reason:
                 raise media_error(self.path, reason) from reason
 
+    def write_all(self, offset: int, pieces: Sequence[Buffer]) -> None:
+        """Write pieces that follow one another from `offset` on, with as few calls as that takes."""
+        views = [memoryview(piece).cast("B") for piece in pieces]
+        self._check_writable()
+        check_bounds(self, self._size, offset, sum(map(len, views)))
+        for first in range(0, len(views), _MOST_PIECES):
+            some = views[first : first + _MOST_PIECES]
+            size = sum(map(len, some))
+            try:
+                done = os.pwritev(self._fd, some, offset)
+            except OSError as reason:
+                raise media_error(self.path, reason) from reason
+            if done < size:  # rarely: whoever wrote a part says why with the next call
+                self.write(offset + done, b"".join(some)[done:])
+            offset += size
+
     def discard(self, offset: int, length: int) -> None:
         self._check_writable()
         check_bounds(self, self._size, offset, length)
@@ -108,7 +125,10 @@ class ImageFile:
 
     def flush(self) -> None:
         if self.writable:
-            os.fdatasync(self._fd)
+            try:
+                os.fdatasync(self._fd)
+            except OSError as reason:
+                raise media_error(self.path, reason) from reason
 
     def data_ranges(self, start: int = 0, end: int | None = None) -> Iterator[Range]:
         stop = self._size if end is None else min(end, self._size)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import OrderedDict
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 
 import numpy as np
 import numpy.typing as npt
@@ -72,10 +72,12 @@ class CheckedVolume:
         first = number * self._chunk
         data = np.zeros(min(self._chunk, self.size - first), np.uint8)
 
-        def sink(at: int, part: Data) -> None:
-            low, high = max(at, first), min(at + part.size, first + data.size)
-            if low < high:
-                data[low - first : high - first] = part.reshape(-1)[low - at : high - at]
+        def sink(at: int, pieces: Sequence[Data]) -> None:
+            for piece in pieces:
+                low, high = max(at, first), min(at + piece.size, first + data.size)
+                if low < high:
+                    data[low - first : high - first] = piece[low - at : high - at]
+                at += piece.size
 
         made, part = self.found.geometry, (first, first + data.size)
         rowmap = full_pass(made, self.members, self.found.suspects, sink, part=part)

@@ -9,15 +9,8 @@ command goes on from there.
 from __future__ import annotations
 
 import hashlib
-import json
-import os
-from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from pathlib import Path
-
-import numpy as np
-import numpy.typing as npt
-from blake3 import blake3
 
 from ..core.formats import gpt, mbr
 from ..core.formats.declared import FormatError
@@ -28,26 +21,13 @@ from ..core.lineup.samples import Tell, silent
 from ..core.lineup.soundness import tested
 from ..core.ranges import Range, clip, subtract, total, union
 from ..core.source import BlockSource, BlockSourceError
-from ..media.image import ImageFile, create_sparse, media_error
-from ..media.whole import refuse_existing, sync_folder, write_text
+from ..media.whole import write_text
 from .copying import parse_range
 from .errors import WorkError
-
-CHUNK = 4 << 20
-KEPT_BYTES = 1 << 30
-"""After so many bytes what is written is made durable and noted."""
-
-SECTOR = 512
-HOLE = 4096
-"""Zeros are left as holes in blocks of this size."""
+from .outfile import OutFile
 
 PLAIN_BYTES = 64 << 20
 """Files no larger than this get their SHA-256 as well: of a large one, it alone would take longer than all the rest."""
-
-AHEAD = 4
-"""Pieces that may wait to be written while the next ones are read and tested."""
-
-Data = npt.NDArray[np.uint8]
 
 
 @dataclass(frozen=True)
@@ -78,14 +58,6 @@ class Extract:
 
 class Interrupted(WorkError):
     """Stopped by hand: what was written is kept, and the same command goes on from there."""
-
-
-@dataclass
-class _Note:
-    """What is known of an unfinished file."""
-
-    what: str
-    done: int = 0
 
 
 def partitions(source: BlockSource) -> list[tuple[int, int]]:
@@ -130,41 +102,25 @@ def extract(
 
     Raises MediaError, Interrupted.
     """
-    refuse_existing(file)
-    part, beside = file.with_name(f".{file.name}.part"), file.with_name(f".{file.name}.progress")
-    what = hashlib.sha256(f"{identity}\n{start}\n{length}".encode()).hexdigest()
-    note = _kept(part, beside, what, length)
-    resumed = note.done
-    if not resumed:
-        part.unlink(missing_ok=True)
-        create_sparse(part, length)
-    with ImageFile(part, writable=True) as target:
-        with _Writer(target, start, length, note, beside) as writer:
-            try:
-                made, _read = tested(found, members, tell, writer.take, (start, start + length))
-                writer.settle()
-                mended, unreadable = _mend(made, members, target, start, length)
-            except KeyboardInterrupt:
-                writer.keep()
-                done = f"stopped after {note.done} of {length} bytes"
-                raise Interrupted(what=done, to_do="the same command goes on from there") from None
-        target.flush()
-    assert made.rowmap is not None
-    listed = _listed(made.rowmap, mended, unreadable, start, length)
-    described = file.with_name(f"{file.name}.map.txt") if listed else None
-    if described:
-        described.unlink(missing_ok=True)
-        write_text(described, _map_text(made, listed, start))
-    try:
-        os.link(part, file)
-    except OSError as reason:
-        raise media_error(file, reason) from reason
-    part.unlink()
-    beside.unlink(missing_ok=True)
-    sync_folder(file.parent)
-    with ImageFile(file) as written:
-        fast, sha256 = digests(written, plain or length <= PLAIN_BYTES, tell)
-        data = total(written.data_ranges())
+    what = hashlib.sha256(f"{identity}\n{start}\n{length}".encode("utf-8", "surrogateescape")).hexdigest()
+    with OutFile(file, what, length, plain or length <= PLAIN_BYTES) as out:
+        try:
+            made, _read = tested(
+                found, members, tell, lambda at, pieces: out.take(at - start, pieces), (start, start + length)
+            )
+            mended, unreadable = _mend(made, members, out, start, length)
+        except KeyboardInterrupt:
+            out.keep()
+            done = f"stopped after {out.done} of {length} bytes"
+            raise Interrupted(what=done, to_do="the same command goes on from there") from None
+        assert made.rowmap is not None
+        listed = _listed(made.rowmap, mended, unreadable, start, length)
+        described = file.with_name(f"{file.name}.map.txt") if listed else None
+        if described:
+            described.unlink(missing_ok=True)
+            write_text(described, _map_text(made, listed, start))
+        fast, sha256 = out.finish(tell)
+        data, resumed = total(out.image.data_ranges()), out.resumed
     said = {word: tuple((a, b - a) for a, b in ranges) for word, ranges in listed.items()}
     return Extract(
         str(file), start, length, data, fast, sha256, resumed, said.get("mended", ()), said.get("open", ()),
@@ -172,114 +128,18 @@ def extract(
     ), made  # fmt: skip
 
 
-def digests(image: BlockSource, plain: bool, tell: Tell = silent) -> tuple[str, str]:
-    """(BLAKE3, SHA-256 or "") of a file, read back: what stands as a hole counts as the zeros that it reads as."""
-    fast, slow = blake3(max_threads=blake3.AUTO), hashlib.sha256() if plain else None
-    zeros, at = bytes(CHUNK), 0
-    buffer = bytearray(CHUNK)
-    for a, b in [*image.data_ranges(), (image.size, image.size)]:
-        for gap in range(at, a, CHUNK):
-            piece = memoryview(zeros)[: min(CHUNK, a - gap)]
-            fast.update(piece)
-            if slow:
-                slow.update(piece)
-        for place in range(a, b, CHUNK):
-            piece = memoryview(buffer)[: min(CHUNK, b - place)]
-            image.read_into(place, piece)
-            fast.update(piece)
-            if slow:
-                slow.update(piece)
-            tell("reading back what was written", place >> 20, image.size >> 20)
-        at = b
-    return fast.hexdigest(), slow.hexdigest() if slow else ""
-
-
-class _Writer:
-    """Takes the volume's bytes as they are read, and writes those that are wanted and not there yet, without zeros, in
-    a thread of its own. Use as a context manager."""
-
-    def __init__(self, target: ImageFile, start: int, length: int, note: _Note, beside: Path) -> None:
-        self.target, self.start, self.length, self.note, self.beside = target, start, length, note, beside
-        self.since = 0
-        self._pool = ThreadPoolExecutor(1)
-        self._waiting: list[Future[None]] = []
-
-    def __enter__(self) -> _Writer:
-        return self
-
-    def __exit__(self, *_why: object) -> None:
-        self._pool.shutdown(wait=True)
-
-    def take(self, at: int, data: Data) -> None:
-        low = max(self.start, at)
-        high = min(self.start + self.length, at + data.size)
-        if low >= high or high - self.start <= self.note.done:
-            return
-        self._waiting.append(self._pool.submit(self._write, low - self.start, data.reshape(-1)[low - at : high - at]))
-        while len(self._waiting) > AHEAD:
-            self._waiting.pop(0).result()
-        self.since += high - low
-        if self.since >= KEPT_BYTES:
-            self.keep()
-
-    def _write(self, at: int, data: Data) -> None:
-        write_filled(self.target, at, data)
-        self.note.done = at + data.size
-
-    def settle(self) -> None:
-        """Return once all that was taken is written."""
-        while self._waiting:
-            self._waiting.pop(0).result()
-
-    def keep(self) -> None:
-        """Make durable what is written, and note how far that is."""
-        self.settle()
-        self.target.flush()
-        write_text(self.beside, json.dumps(asdict(self.note)), replace=True)
-        self.since = 0
-
-
-def write_filled(target: ImageFile, at: int, data: Data) -> None:
-    """Write bytes but for the blocks of zeros among them, which stay holes."""
-    first = -at % HOLE
-    head, rest = data[:first], data[first:]
-    if head.any():
-        target.write(at, np.ascontiguousarray(head))
-    count = len(rest) // HOLE
-    if count:
-        blocks = rest[: count * HOLE].reshape(count, HOLE)
-        filled = np.bitwise_or.reduce(blocks.view(np.uint64), axis=1) != 0
-        edges = np.flatnonzero(np.diff(np.concatenate([[False], filled, [False]]).astype(np.int8)))
-        for a, b in zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True):
-            target.write(at + first + a * HOLE, rest[a * HOLE : b * HOLE])
-    tail = rest[count * HOLE :]
-    if tail.any():
-        target.write(at + first + count * HOLE, np.ascontiguousarray(tail))
-
-
 def _mend(
-    made: Lineup, members: list[BlockSource | None], target: ImageFile, start: int, length: int
+    made: Lineup, members: list[BlockSource | None], out: OutFile, start: int, length: int
 ) -> tuple[list[Range], list[Range]]:  # fmt: skip
     """Write what has to be computed over what stood on a member at fault; what was, and what could not be read."""
     assert made.rowmap is not None
     mended: list[Range] = []
     unreadable: list[Range] = []
     for patch in patches(made.geometry, members, made.rowmap, (start, start + length)):
-        target.write(patch.at - start, patch.data)
+        out.overwrite(patch.at - start, patch.data)
         mended.append((patch.at, patch.end))
         unreadable += patch.unreadable
     return subtract(union(mended), union(unreadable)), union(unreadable)
-
-
-def _kept(part: Path, beside: Path, what: str, length: int) -> _Note:
-    """What an earlier attempt at the same thing left; a fresh note where there is none."""
-    try:
-        told = json.loads(beside.read_text("utf-8"))
-        note = _Note(told["what"], told["done"])
-        sound = note.what == what and 0 <= note.done <= length and part.stat().st_size == length
-    except (OSError, ValueError, TypeError, KeyError):
-        sound = False
-    return note if sound else _Note(what)
 
 
 def _listed(

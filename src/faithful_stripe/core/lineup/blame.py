@@ -153,6 +153,8 @@ class Judge:
             else:
                 faults += told
         regions = self._regions(open_)
+        if not regions:
+            return faults, still
         likely, rare = self._taught()
         blamed: Counter[int] = Counter(dict.fromkeys(self.suspects, 0))
         undecided = regions

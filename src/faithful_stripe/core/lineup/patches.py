@@ -10,7 +10,7 @@ import numpy as np
 from ..arrays.geometry import Geometry
 from ..ranges import Range, clip, union
 from ..source import BlockSource
-from .passing import fill_readable
+from .reading import fill_readable
 from .rowmap import RowMap, opened, touched
 
 CHUNK = 4 << 20

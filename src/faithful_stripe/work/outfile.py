@@ -1,0 +1,266 @@
+"""The file that a recovered volume is written to: locked, sparse, hashed as it grows, durable, and gone on with.
+
+Until all is written it has another name, and nobody else may write it; a note beside it says how far it is sound, with
+the hash of what stands there. What is hashed is read back from the file.
+"""
+
+from __future__ import annotations
+
+import fcntl
+import hashlib
+import json
+import os
+from collections.abc import Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+from blake3 import blake3
+
+from ..core.lineup.reading import holding
+from ..core.lineup.samples import Tell, silent
+from ..core.source import BlockSource
+from ..media.image import ImageFile, MediaError, media_error
+from ..media.whole import refuse_existing, sync_folder, write_text
+
+CHUNK = 4 << 20
+SYNC_BYTES, KEPT_BYTES = 64 << 20, 256 << 20
+"""After so many bytes writing them to the disk is begun, and after so many it is noted how far the file is sound."""
+
+HOLE = 4096
+"""Zeros are left as holes in blocks of this size."""
+
+Data = npt.NDArray[np.uint8]
+
+
+class Digest:
+    """The hashes of a file from its start on, read back as far as is wanted: what stands as a hole counts as the zeros
+    that it reads as.
+
+    plain  whether SHA-256 is computed beside BLAKE3
+    """
+
+    def __init__(self, image: BlockSource, plain: bool) -> None:
+        self.image, self.done = image, 0
+        self._fast, self._slow = blake3(max_threads=blake3.AUTO), hashlib.sha256() if plain else None
+        self._buffer, self._zeros = bytearray(CHUNK), bytes(CHUNK)
+
+    def upto(self, end: int, tell: Tell = silent) -> str:
+        """Go on to a place; the BLAKE3 of all before it."""
+        ranges = list(self.image.data_ranges(self.done, end)) if self.done < end else []
+        for a, b in [*ranges, (end, end)]:
+            for gap in range(self.done, a, CHUNK):
+                self._add(memoryview(self._zeros)[: min(CHUNK, a - gap)])
+            for place in range(max(a, self.done), b, CHUNK):
+                piece = memoryview(self._buffer)[: min(CHUNK, b - place)]
+                self.image.read_into(place, piece)
+                self._add(piece)
+                tell("reading back what was written", place >> 20, self.image.size >> 20)
+            self.done = max(self.done, b)
+        return self._fast.hexdigest()
+
+    @property
+    def plain(self) -> str:
+        """The SHA-256 of all so far; "" where it is not computed."""
+        return self._slow.hexdigest() if self._slow else ""
+
+    def _add(self, piece: memoryview) -> None:
+        self._fast.update(piece)
+        if self._slow:
+            self._slow.update(piece)
+
+
+class OutFile:
+    """The unfinished file of a recovered volume. Use as a context manager; `finish` gives it its name.
+
+    what     says what is written: an unfinished file of something else is begun anew
+    length   bytes that it will have
+    plain    whether its SHA-256 is computed too
+    resumed  how far an earlier attempt had come, in bytes that still hash to what they did
+
+    Raises MediaError: the name is taken, somebody else writes it, or there is no room.
+    """
+
+    def __init__(self, file: Path, what: str, length: int, plain: bool = False) -> None:
+        refuse_existing(file)
+        self.file, self.what, self.length = file, what, length
+        self.part, self.beside = file.with_name(f".{file.name}.part"), file.with_name(f".{file.name}.progress")
+        self._lock = _locked(self.part, file)
+        try:
+            _sized(self._lock, length, file)
+            self.image = ImageFile(self.part, writable=True)
+        except BaseException:
+            os.close(self._lock)
+            raise
+        self.plain = plain
+        self._digest = Digest(self.image, plain)
+        self.resumed = self.done = self._kept()
+        if not self.resumed:
+            _sized(self._lock, 0, file)
+            _sized(self._lock, length, file)
+            self._digest = Digest(self.image, plain)
+        self._since = self._noted = 0
+        self._syncing, self._hashing = ThreadPoolExecutor(1), ThreadPoolExecutor(1)
+        self._waiting: list[Future[Any]] = []
+
+    def __enter__(self) -> OutFile:
+        return self
+
+    def __exit__(self, *_why: object) -> None:
+        self._syncing.shutdown(wait=True)
+        self._hashing.shutdown(wait=True)
+        self.image.close()
+        os.close(self._lock)
+
+    def take(self, at: int, pieces: Sequence[Data]) -> None:
+        """Write pieces that follow one another from byte `at` of the file on, but for zeros; what lies outside of the
+        file, or was there already, is left out."""
+        size = sum(piece.size for piece in pieces)
+        low, high = max(0, at, self.resumed), min(self.length, at + size)
+        if low >= high:
+            return
+        cut, place = [], at
+        for piece in pieces:
+            a, b = max(low, place), min(high, place + piece.size)
+            if a < b:
+                cut.append(piece[a - place : b - place])
+            place += piece.size
+        write_filled(self.image, low, cut)
+        self.done = high
+        self._since += high - low
+        self._noted += high - low
+        if self._since >= SYNC_BYTES:
+            self._since = 0
+            self._later(self._syncing.submit(self.image.flush))
+            self._later(self._hashing.submit(self._digest.upto, high))
+        if self._noted >= KEPT_BYTES:
+            self._noted = 0
+            self._later(self._hashing.submit(self._keep, high))
+
+    def keep(self) -> None:
+        """Make durable what is written, and note how far that is."""
+        self._later(self._hashing.submit(self._keep, self.done))
+        self._settle()
+
+    def overwrite(self, at: int, data: bytes | bytearray) -> None:
+        """Put other bytes over what was written: all is hashed anew."""
+        self._settle()
+        self.image.write(at, data)
+        self._digest = Digest(self.image, self.plain)
+
+    def finish(self, tell: Tell = silent) -> tuple[str, str]:
+        """Give the file its name; (BLAKE3, SHA-256 or "") of what it holds, read back."""
+        self._settle()
+        self._later(self._syncing.submit(self.image.flush))
+        fast = self._digest.upto(self.length, tell)
+        self._settle()
+        try:
+            os.link(self.part, self.file, follow_symlinks=False)
+            named = os.stat(self.file, follow_symlinks=False)
+        except OSError as reason:
+            raise media_error(self.file, reason) from reason
+        ours = os.fstat(self._lock)
+        if (named.st_dev, named.st_ino) != (ours.st_dev, ours.st_ino):
+            raise MediaError(path=self.file, what="somebody else gave this name to another file", to_do="look at it")
+        self.part.unlink()
+        self.beside.unlink(missing_ok=True)
+        sync_folder(self.file.parent)
+        return fast, self._digest.plain
+
+    def _later(self, future: Future[Any]) -> None:
+        for old in [f for f in self._waiting if f.done()]:
+            old.result()  # whoever failed says so soon
+            self._waiting.remove(old)
+        self._waiting.append(future)
+
+    def _settle(self) -> None:
+        while self._waiting:
+            self._waiting.pop(0).result()
+
+    def _keep(self, end: int) -> None:
+        told = self._digest.upto(end)
+        self.image.flush()
+        note = {"what": self.what, "bytes": end, "blake3": told}
+        write_text(self.beside, json.dumps(note), replace=True)
+
+    def _kept(self) -> int:
+        """How much of what an earlier attempt left at the same thing can be gone on with: all of it, or nothing."""
+        try:
+            told = json.loads(self.beside.read_text("utf-8"))
+            end = told["bytes"]
+            if told["what"] != self.what or type(end) is not int or not 0 < end <= self.length:
+                return 0
+            return end if self._digest.upto(end) == told["blake3"] else 0
+        except (OSError, ValueError, TypeError, KeyError, RecursionError):
+            return 0
+
+
+def write_filled(target: ImageFile, at: int, pieces: Sequence[Data]) -> None:
+    """Write pieces that follow one another, but for the blocks of zeros among them, which stay holes."""
+    waiting: list[Data] = []
+    begin = end = at
+    for piece in pieces:
+        for a, b in _filled(at, piece):
+            if end != at + a:
+                target.write_all(begin, waiting)
+                waiting, begin = [], at + a
+            waiting.append(piece[a:b])
+            end = at + b
+        at += piece.size
+    target.write_all(begin, waiting)
+
+
+def _filled(at: int, data: Data) -> list[tuple[int, int]]:
+    """Where a piece at byte `at` of a file holds something: ranges in it, by whole blocks of the file."""
+    first = min(-at % HOLE, data.size)
+    count = (data.size - first) // HOLE
+    ranges = [(0, first)] if first and data[:first].any() else []
+    if count:
+        blocks = holding(data[first : first + count * HOLE].reshape(count, HOLE))
+        if blocks.all():
+            ranges.append((first, first + count * HOLE))
+        else:
+            edges = np.flatnonzero(np.diff(np.concatenate([[False], blocks, [False]]).astype(np.int8))).tolist()
+            ranges += [(first + a * HOLE, first + b * HOLE) for a, b in zip(edges[::2], edges[1::2], strict=True)]
+    end = first + count * HOLE
+    return [*ranges, (end, data.size)] if end < data.size and data[end:].any() else ranges
+
+
+def _locked(part: Path, file: Path) -> int:
+    """The unfinished file, open and ours alone."""
+    while True:
+        try:
+            fd = os.open(part, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC | os.O_NOFOLLOW | os.O_NONBLOCK, 0o644)
+        except OSError as reason:
+            raise media_error(file, reason) from reason
+        try:
+            fcntl.flock(fd, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            named, ours = os.stat(part, follow_symlinks=False), os.fstat(fd)
+        except BlockingIOError:
+            os.close(fd)
+            what, to_do = "another command is writing it", "wait for that one, or choose another name"
+            raise MediaError(path=file, what=what, to_do=to_do) from None
+        except FileNotFoundError:
+            os.close(fd)  # it got its name, or was given up, just now
+            refuse_existing(file)
+            continue
+        except OSError as reason:
+            os.close(fd)
+            raise media_error(file, reason) from reason
+        if (named.st_dev, named.st_ino) == (ours.st_dev, ours.st_ino):
+            try:
+                refuse_existing(file)
+            except MediaError:
+                os.close(fd)
+                raise
+            return fd
+        os.close(fd)
+
+
+def _sized(fd: int, length: int, file: Path) -> None:
+    try:
+        os.ftruncate(fd, length)
+    except OSError as reason:
+        raise media_error(file, reason) from reason
