@@ -1,11 +1,14 @@
 """File systems as a kernel leaves them: journals in use, indexed directories, files deleted and rewritten."""
 
+import os
 import random
+import shutil
 from pathlib import Path
 
 import pytest
 
 from faithful_stripe.core.formats import ext4
+from faithful_stripe.core.lineup.ages import Unit
 from faithful_stripe.core.lineup.proof import prove_ext4
 from faithful_stripe.core.lineup.verdicts import Reason, Sure
 from faithful_stripe.media.image import ImageFile
@@ -14,7 +17,7 @@ from faithful_stripe.work.lineup import solve_images
 from . import used
 from .cutting import pile, right
 from .piles import folder_of_files
-from .slicer import Spec
+from .slicer import Spec, cut
 
 pytestmark = pytest.mark.skipif(not used.usable(), reason="file systems are mounted: it needs root and loop devices")
 RAID5 = Spec("RAID5", 5, 65536, "parity-N", "continuation")
@@ -74,3 +77,28 @@ def test_journals_backups_and_index_roots_are_known(volume):
         head = bytearray(1024)
         image.read_into(journal[0][0], head)
     assert head[:4] == b"\xc0\x3b\x39\x98"  # the journal's own mark stands where the superblock says
+
+
+def test_a_member_that_was_away_is_older_where_nothing_else_tells(volume, tmp_path):
+    """Striped: no redundancy could say so, but everything that was written since is on the others."""
+    early = tmp_path / "early.img"
+    shutil.copy(volume("btrfs"), early)
+    late = tmp_path / "late.img"
+    shutil.copy(early, late)
+    with used.mounted(late, "btrfs") as place:
+        for day in range(12):
+            for number in range(150):
+                (place / f"{day}-{number}").write_bytes(random.Random(number).randbytes(900))
+            os.sync()
+    spec = Spec("RAID0", 3, 16384)
+    piles = [[tmp_path / f"{volume.stem}-{n}" for n in range(3)] for volume in (early, late)]
+    for whole, images in zip((early, late), piles, strict=True):
+        cut(whole, spec, images)
+    (sound,) = solve_images(piles[1]).arrays
+    assert sound.verdicts.currency.sure is Sure.UNTESTABLE
+    (stale,) = solve_images([piles[1][0], piles[0][1], piles[1][2]]).arrays
+    told = stale.verdicts.currency
+    assert (told.sure, told.reason, told.images) == (Sure.UNDECIDED, Reason.OLDER, (str(piles[0][1]),))
+    assert not stale.verdicts.certain
+    (age,) = [a for a in stale.ages if a.older]
+    assert age.member == 1 and age.unit is Unit.GENERATION and age.behind >= 12

@@ -6,7 +6,7 @@ from pathlib import Path
 
 from ..core.lineup.rowmap import RowMap, State, Why
 from ..core.lineup.verdicts import NAMES, Reason, Sure, Verdict, Verdicts
-from ..core.units import binary_size
+from ..core.units import binary_size, duration
 
 STYLES = {
     Sure.CERTAIN: "good", Sure.PROBABLE: "Warning", Sure.UNTESTED: "Warning", Sure.UNTESTABLE: "Warning",
@@ -63,6 +63,7 @@ def why(name: str, verdict: Verdict) -> str:
     """The reason of a verdict, in one sentence without a full stop."""
     reason, size = verdict.reason, binary_size(verdict.count)
     who = ", ".join(Path(image).name for image in verdict.images)
+    by = f" by {duration(verdict.count)}" if verdict.count else ""
     if name == "order":
         return ORDER.get(reason, reason.value)
     if name == "start":
@@ -74,6 +75,7 @@ def why(name: str, verdict: Verdict) -> str:
         Reason.SAMPLED: "only samples were read; `lineup solve --full` or `extract` tells",
         Reason.NO_REDUNDANCY: "no redundancy is left that could tell",
         Reason.OUT_OF_DATE: f"{who}: {size} are not what the others tell",
+        Reason.OLDER: f"{who}: older than the others{by}, as the file system's own times tell",
         Reason.OPEN_ROWS: f"{size} of the volume do not add up, and nothing tells who is at fault",
         Reason.COMPUTED: f"{size} of {who} are computed from the other members",
         Reason.Q_RULE: "Q is counted by no known rule, and blames every member in turn",

@@ -11,6 +11,7 @@ from ..arrays.geometry import Geometry, geometry
 from ..arrays.levels import GeometryError
 from ..errors import StripeError
 from ..source import BlockSource
+from .ages import Age
 from .rowmap import RowMap, opened
 from .verdicts import Verdicts, placed
 
@@ -39,6 +40,7 @@ class Lineup:
     best, next    evidence in nats for it and for the best different answer
     stale         images that are members, or copies of one, but out of date; seats: the positions of those that are
                   members, by image: where the rows add up, what they hold is right
+    ages          how old what each member holds is by its file system's own times, where they were found
     rowmap        what a pass over everything found, where there was one
     alternatives  lineups or statements that the evidence cannot tell from this one
     settle        what would decide it; "" when certain
@@ -55,6 +57,7 @@ class Lineup:
     settle: str = ""
     seats: tuple[tuple[str, int], ...] = ()
     rowmap: RowMap | None = None
+    ages: tuple[Age, ...] = ()
 
     @property
     def verdict(self) -> str:
@@ -101,6 +104,7 @@ class Lineup:
             "score": {"best": round(self.best, 1), "next": round(self.next, 1)},
             "evidence": [{"kind": e.kind, "count": e.count, "says": e.says} for e in self.evidence],
             "alternatives": list(self.alternatives),
+            **({"ages": [age.as_document() for age in self.ages]} if self.ages else {}),
             **({"settle": self.settle} if self.settle else {}),
             **({"map": self.rowmap.as_document()} if self.rowmap else {}),
         }
@@ -213,11 +217,12 @@ def _array(entry: object, where: str) -> Lineup:
             else placed("undecided" if entry.get("verdict") not in ("probable", "certain") else "probable")
         )  # a claim typed by hand is at most that
         rowmap = RowMap.from_document(entry["map"]) if "map" in entry else None
+        ages = tuple(Age.from_document(age) for age in entry.get("ages", ()))
         seats = tuple((str(seat["image"]), int(seat["position"])) for seat in entry.get("seats", ()))
     except (KeyError, TypeError, ValueError, AttributeError) as reason:
-        raise _wrong(where, "verdicts, map or seats: not as `lineup solve --out` writes them") from reason
-    if any(not 0 <= position < len(members) for _name, position in seats):
-        raise _wrong(where, "seats: a position that there is not")
+        raise _wrong(where, "verdicts, map, ages or seats: not as `lineup solve --out` writes them") from reason
+    if any(not 0 <= position < len(members) for position in [*(p for _name, p in seats), *(a.member for a in ages)]):
+        raise _wrong(where, "seats or ages: a position that there is not")
     return Lineup(
         geometry=made,
         members=members,
@@ -227,6 +232,7 @@ def _array(entry: object, where: str) -> Lineup:
         stale=tuple(map(str, entry.get("stale", ()))),
         seats=seats,
         rowmap=rowmap,
+        ages=ages,
     )
 
 

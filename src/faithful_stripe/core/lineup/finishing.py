@@ -8,6 +8,7 @@ from dataclasses import replace
 import numpy as np
 
 from ..arrays.engine import Array
+from .ages import ages_of
 from .anchors import Anchors
 from .cast import Cast, layouts_of
 from .certainty import fits_most, only_guessed, untold
@@ -105,6 +106,7 @@ def finish(
         stale=tuple(names[i] for i in (*stale, *beside)),
         settle="" if verdicts.order.sure is Sure.CERTAIN else _settle(verdicts.order.reason, findings, lead, unsure),
         seats=seats_of(begin.h, stale, names),
+        ages=ages_of(made, final_layout(begin.h)[1], placed),
     )
 
 

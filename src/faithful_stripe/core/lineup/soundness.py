@@ -7,6 +7,7 @@ from dataclasses import replace
 
 from ..ranges import Range, total
 from ..source import BlockSource
+from .ages import Unit
 from .document import Lineup
 from .passing import Sink, full_pass
 from .rowmap import RowMap, State, Why
@@ -71,12 +72,21 @@ def _currency(found: Lineup, rowmap: RowMap) -> Verdict:
     if rowmap.open:
         return Verdict(Sure.UNDECIDED, Reason.OPEN_ROWS, count=rowmap.open_bytes)
     if rowmap.rows.get(State.UNPROTECTED, 0) or not found.geometry.redundant:
-        return Verdict(Sure.UNTESTABLE, Reason.NO_REDUNDANCY, count=rowmap.rows.get(State.UNPROTECTED, 0))
+        return _by_age(found, rowmap)
     unproven = [f for f in rowmap.faults if not f.proven]
     if unproven:
         names = _named(found, [f.member for f in unproven])
         return Verdict(Sure.PROBABLE, Reason.COMPUTED, names, sum(f.end - f.start for f in unproven))
     return Verdict(Sure.CERTAIN, Reason.ALL_READ, count=sum(rowmap.rows.values()))
+
+
+def _by_age(found: Lineup, rowmap: RowMap) -> Verdict:
+    """What the file system's own times tell where no redundancy does."""
+    older = [a for a in found.ages if a.older]
+    if older:
+        behind = max(a.behind for a in older) if older[0].unit is Unit.SECONDS else 0
+        return Verdict(Sure.UNDECIDED, Reason.OLDER, _named(found, [a.member for a in older]), behind)
+    return Verdict(Sure.UNTESTABLE, Reason.NO_REDUNDANCY, count=rowmap.rows.get(State.UNPROTECTED, 0))
 
 
 def _soundness(found: Lineup, rowmap: RowMap) -> Verdict:

@@ -60,6 +60,7 @@ class Reason(StrEnum):
     EMPTY_FRONT = "empty-front"
     PLACING = "order-or-start"
     BEYOND = "data-beyond"
+    OLDER = "older"
 
 
 @dataclass(frozen=True)

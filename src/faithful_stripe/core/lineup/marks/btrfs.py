@@ -88,20 +88,21 @@ def search(stock: Stock, ground: Ground) -> None:
     facts = ground.facts
     assert isinstance(facts, Facts)
     wanted = np.frombuffer(facts.fsid, np.uint8)
-    nodes: list[tuple[int, int, int]] = []
+    nodes: list[tuple[int, int, int, int]] = []
     leaves: list[tuple[int, bytes]] = []
     files = Files()
     for piece in stock:
         rows = hits(piece.sectors, 0x20, facts.fsid[:2])
         rows = rows[(piece.sectors[rows, 0x20:0x30] == wanted).all(axis=1)]
         rows = rows[piece.sectors[rows, 0x40] != 0x5F]  # superblocks hold their mark there
-        for row, bytenr, owner, level in zip(
+        for row, bytenr, when, owner, level in zip(
             rows.tolist(), numbers(piece.sectors[rows], 0x30, "<u8").tolist(),
+            numbers(piece.sectors[rows], 0x50, "<u8").tolist(),
             numbers(piece.sectors[rows], 0x58, "<u8").tolist(), piece.sectors[rows, 0x64].tolist(), strict=True,
         ):  # fmt: skip
             if level > 7 or bytenr % 4096:
                 continue
-            nodes.append((piece.image, piece.offset + row * SECTOR, bytenr))
+            nodes.append((piece.image, piece.offset + row * SECTOR, bytenr, when))
             whole = piece.at(row, facts.node)
             if owner == _CHUNK_TREE and level == 0 and whole is not None:
                 _chunk_leaf(whole.tobytes(), facts)
@@ -110,11 +111,12 @@ def search(stock: Stock, ground: Ground) -> None:
                 files.read(level, whole)
     for at, head in leaves[:_MOST_LEAVES] if facts.node > _PART else []:
         _cut_leaf(stock, facts, at % _PART, head)
-    for image, offset, bytenr in nodes:
+    for image, offset, bytenr, when in nodes:
         for logical, (length, _generation, places) in facts.chunks.items():
             if logical <= bytenr < logical + length:
                 for place in places:
                     ground.add("tree node", image, offset, place + bytenr - logical)
+                    ground.add_ages("generation", image, offset, place + bytenr - logical, when)
 
     for end in files.ends():
         for logical, (length, _generation, places) in facts.chunks.items():

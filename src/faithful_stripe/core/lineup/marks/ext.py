@@ -192,6 +192,7 @@ def _inodes(piece: Piece, phase: int, ground: Ground, facts: Facts, directories:
     address = groups.inode_table[np.where(good, group, 0)] * sb.block + index * sb.inode_size
     good &= address % 512 == (offsets - phase) % 512
     ground.add("inode", piece.image, offsets[good], address[good])
+    ground.add_ages("seconds", piece.image, offsets[good], address[good], numbers(records[good], 0x0C, "<u4"))
     ground.add_ends(-1, _file_ends(sb, records[good]))
     for row in np.flatnonzero(good & (records[:, 1] >> 4 == 4)).tolist():
         inode = ext4.parse_inode(int(number[row]), records[row].tobytes())

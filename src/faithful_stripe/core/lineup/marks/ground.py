@@ -82,6 +82,7 @@ class Ground:
     head     whether its own start was found, not only copies
     starts   where partitions start in it, in bytes: a table's
     found    anchors by kind: (kind, image, offsets, addresses)
+    ages     how old structures are: (in what it is counted, image, offsets, addresses, ages)
     ends     where its files end; what is zeroed past a file's end, at least, is the rest of `filled` bytes, counted
              from `grid` on
     """
@@ -93,6 +94,7 @@ class Ground:
     starts: set[int] = field(default_factory=set)
     found: list[tuple[str, Int64, Int64, Int64]] = field(default_factory=list)
     ends: list[Ends] = field(default_factory=list)
+    ages: list[tuple[str, int, Int64, Int64, Int64]] = field(default_factory=list)
     filled: int = 0
     grid: int = 0
     facts: object = None
@@ -116,6 +118,14 @@ class Ground:
         addresses = np.atleast_1d(np.asarray(address, np.int64))
         if len(offsets):
             self.found.append((kind, np.full(len(offsets), image, np.int64), offsets, addresses))
+
+    def add_ages(
+        self, unit: str, image: int, offset: npt.ArrayLike, address: npt.ArrayLike, when: npt.ArrayLike
+    ) -> None:
+        """How old structures are that were added, int64: in seconds, transactions or places of the journal."""
+        arrays = [np.atleast_1d(np.asarray(a, np.int64)) for a in (offset, address, when)]
+        if len(arrays[0]):
+            self.ages.append((unit, image, arrays[0], arrays[1], arrays[2]))
 
     def add_ends(self, image: int, address: npt.ArrayLike) -> None:
         """Files that end before these addresses, by metadata on this image (-1: on any, for they name the file

@@ -85,6 +85,7 @@ def search(stock: Stock, ground: Ground) -> None:
         good = address >= 0
         at = piece.offset + rows * SECTOR
         ground.add("file record", piece.image, at[good], address[good])
+        ground.add_ages("log-number", piece.image, at[good], address[good], numbers(records[good], 8, "<u8"))
         mirrored = number < 4
         ground.add("file record", piece.image, at[mirrored], facts.mirror + number[mirrored] * facts.record)
 

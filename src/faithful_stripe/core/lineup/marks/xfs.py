@@ -147,7 +147,9 @@ def _inodes(piece: Piece, ground: Ground, facts: Facts) -> None:
     block, index = within >> facts.inodes_log, within & ((1 << facts.inodes_log) - 1)
     good = right & (group < facts.ag_count) & (block < facts.ag_blocks)
     address = (group * facts.ag_blocks + block) * facts.block + index * facts.inode
-    ground.add("inode", piece.image, (piece.offset + rows * SECTOR)[good], address[good])
+    at = (piece.offset + rows * SECTOR)[good]
+    ground.add("inode", piece.image, at, address[good])
+    ground.add_ages("log-number", piece.image, at, address[good], numbers(records[good], 112, ">u8"))
 
 
 def _blocks(piece: Piece, ground: Ground, facts: Facts) -> None:

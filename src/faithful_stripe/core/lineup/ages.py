@@ -1,0 +1,131 @@
+"""Ages: the times, generations and log numbers in a file system's structures, compared member by member.
+
+Where no redundancy is left to say whether a member is up to date, these are what remains: a drive that dropped out
+holds nothing newer than that moment, while the others go on. Structures of one strip are written together and are one
+fact. If all members are up to date, the newest strips are spread over them as all strips are; how unlikely it is that
+none of the newest k is on a member that holds the share p of them, (1 - p)^k, is what speaks against it. Ages that
+agree prove nothing: a member that was away for a short while, or while little was written, looks the same.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+import numpy.typing as npt
+
+from ..arrays.geometry import Concatenation, Geometry
+
+if TYPE_CHECKING:
+    from .anchors import Anchors
+
+Int64 = npt.NDArray[np.int64]
+
+OLDER_NATS = 14.0
+"""From which a member is called older than the others."""
+
+
+class Unit(StrEnum):
+    """What tells the age of a structure."""
+
+    SECONDS = "seconds"
+    """A time, in seconds since 1970."""
+    GENERATION = "generation"
+    """The number of the transaction that wrote it."""
+    LOG_NUMBER = "log-number"
+    """The place in the journal of the change that wrote it."""
+
+
+@dataclass(frozen=True)
+class Age:
+    """How old what a member holds is beside the rest.
+
+    member  its position
+    unit    what newest and behind are counted in
+    newest  the newest on it; behind: how much newer the newest anywhere is
+    strips  of the member that were looked at; newer: strips elsewhere that are newer than anything on it
+    nats    how much speaks against its being up to date
+    """
+
+    member: int
+    unit: Unit
+    newest: int
+    behind: int
+    strips: int
+    newer: int
+    nats: float
+
+    @property
+    def older(self) -> bool:
+        return self.nats >= OLDER_NATS
+
+    def as_document(self) -> dict[str, Any]:
+        return {
+            "member": self.member, "unit": self.unit.value, "newest": self.newest, "behind": self.behind,
+            "strips": self.strips, "newer": self.newer, "nats": round(self.nats, 1),
+        }  # fmt: skip
+
+    @classmethod
+    def from_document(cls, document: dict[str, Any]) -> Age:
+        """Raises KeyError, TypeError, ValueError where it is not one."""
+        numbers = [int(document[key]) for key in ("newest", "behind", "strips", "newer")]
+        newest, behind, strips, newer = numbers
+        return cls(
+            int(document["member"]), Unit(document["unit"]), newest, behind, strips, newer,
+            float(document["nats"]),
+        )  # fmt: skip
+
+
+def ages_of(made: Geometry, images: Sequence[int | None], placed: Sequence[tuple[Anchors, int]]) -> tuple[Age, ...]:
+    """The ages of the members by position, by the file system that tells most; none where none tells anything.
+
+    images  of the pile by position; None for a missing one
+    placed  the anchors of each file system, and where it starts in the volume, in bytes
+    """
+    if isinstance(made, Concatenation):
+        return ()  # one member after the other is filled
+    best: tuple[Unit, Int64, Int64] | None = None
+    for anchors, base in placed:
+        for unit in Unit:
+            told = _strips(made, images, anchors, base, unit)
+            if told is not None and (best is None or len(told[0]) > len(best[1])):
+                best = (unit, *told)
+    return _compared(*best) if best is not None else ()
+
+
+def _strips(
+    made: Geometry, images: Sequence[int | None], anchors: Anchors, base: int, unit: Unit
+) -> tuple[Int64, Int64] | None:
+    """(member, newest age) of each strip with structures that stand right."""
+    members, strips, ages = [], [], []
+    for known, image, offset, address, when in anchors.ground.ages:
+        if known != unit.value or image not in images:
+            continue
+        position = images.index(image)
+        right = (made.to_volume(position, offset) == address + base) & (when > 0)
+        members.append(np.full(int(right.sum()), position, np.int64))
+        strips.append((offset[right] - made.start_bytes[position]) // made.strip_bytes)
+        ages.append(when[right])
+    if not sum(len(m) for m in members):
+        return None
+    member, strip, age = (np.concatenate(x) for x in (members, strips, ages))
+    order = np.lexsort((-age, strip, member))  # the newest of a strip first
+    member, strip, age = member[order], strip[order], age[order]
+    first = np.concatenate([[True], (np.diff(member) != 0) | (np.diff(strip) != 0)])
+    return member[first], age[first]
+
+
+def _compared(unit: Unit, member: Int64, age: Int64) -> tuple[Age, ...]:
+    found = []
+    newest = int(age.max())
+    for who in np.unique(member).tolist():
+        mine = member == who
+        latest = int(age[mine].max())
+        newer = int((age[~mine] > latest).sum())
+        share = float(mine.mean())
+        each = -np.log1p(-share) if share < 1 else 0.0
+        found.append(Age(who, unit, latest, newest - latest, int(mine.sum()), newer, float(newer * each)))
+    return tuple(found)
