@@ -104,7 +104,7 @@ def test_an_image_of_another_size_than_when_it_was_solved_is_refused(fstripe, ar
         with (fstripe.folder / "b.img").open("r+b") as file:
             file.truncate(size + change)
         refused = fstripe("lineup", "extract", "found.toml", "out.img")
-        assert refused.status == 1 and f"expected {size} bytes, found {size + change}" in refused.err
+        assert refused.status == 1 and f"held {size} bytes then, and holds {size + change} now" in refused.err
     assert not (fstripe.folder / "out.img").exists()
 
 

@@ -7,11 +7,13 @@ import json
 import os
 import shlex
 import sys
+from io import TextIOWrapper
 from typing import Any, NamedTuple
 
 import click
 
 from ..core.errors import StripeError
+from ..core.visible import visible
 
 
 class Entry(NamedTuple):
@@ -126,6 +128,9 @@ def _note(status: Any) -> None:
 def run() -> None:
     """Run the command line: errors become one line and an exit status here, and nowhere else."""
     status: Any
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, TextIOWrapper):  # names of files may be no UTF-8, and the terminal something else
+            stream.reconfigure(errors="backslashreplace")
     try:
         status = fstripe.main(prog_name="fstripe", standalone_mode=False)
     except click.UsageError as wrong:
@@ -152,7 +157,7 @@ def run() -> None:
 
 def _say(what: str, to_do: str, status: int) -> int:
     """One line on standard error; with --json also a document, so that a script always gets one."""
-    click.echo(f"fstripe: {what}; {to_do}" if to_do else f"fstripe: {what}", err=True)
+    click.echo(visible(f"fstripe: {what}; {to_do}" if to_do else f"fstripe: {what}"), err=True)
     if "--json" in sys.argv:
         click.echo(json.dumps({"error": {"what": what, "to_do": to_do, "exit_status": status}}))
     return status

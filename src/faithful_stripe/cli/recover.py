@@ -57,20 +57,27 @@ def solve(
       fstripe lineup solve pile/*.img --out found.toml
       fstripe lineup solve pile/*.img --full
     """
-    from ..media.whole import refuse_existing
+    from ..core.errors import StripeError
+    from ..media.whole import try_place
     from ..work.lineup import save, solve_images
     from .render import show, waiting
 
     if out:
-        refuse_existing(out)  # before a long search, not after it
+        try_place(out)  # before a long search, not after it
     with waiting("solving") as tell:
         solution = solve_images(images, tell, full)
+    unsaved: StripeError | None = None
     if out:
-        save(solution, out)
-    if as_json:
+        try:
+            save(solution, out)
+        except StripeError as reason:  # the answer is not lost for that
+            unsaved, out = reason, None
+    if as_json and not unsaved:
         print_json(solution.as_document())
     else:
         show([*(_trace_parts(solution) if explain else []), *_solution_parts(solution, out)])
+    if unsaved:
+        raise unsaved
     sure = solution.arrays and all(a.verdicts.certain for a in solution.arrays)
     ctx.exit(0 if sure else ATTENTION)
 

@@ -1,4 +1,7 @@
-"""Rendering: tables and lines, rich on a terminal, plain aligned text in a pipe."""
+"""Rendering: tables and lines, rich on a terminal, plain aligned text in a pipe.
+
+Whoever wrote a text, a server, a disk or the name of a file: what cannot be seen in it is spelled out here.
+"""
 
 from __future__ import annotations
 
@@ -7,6 +10,8 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import IO, TYPE_CHECKING, Any
+
+from ..core.visible import visible
 
 if TYPE_CHECKING:
     from ..core.lineup.samples import Tell
@@ -50,14 +55,14 @@ def show(parts: Sequence[Part], err: bool = False) -> None:
         _show_rich(parts, stream)
     else:
         for part in parts:
-            for line in _plain_table(part) if isinstance(part, Table) else [part.text]:
+            for line in _plain_table(part) if isinstance(part, Table) else [visible(part.text)]:
                 stream.write(line.rstrip() + "\n")
         stream.flush()
 
 
 def _plain_table(table: Table) -> Iterator[str]:
     heads = [c.lstrip(">").upper() for c in table.columns]
-    rows = [[c.text if isinstance(c, Cell) else c for c in row] for row in table.rows]
+    rows = [[visible(c.text if isinstance(c, Cell) else c) for c in row] for row in table.rows]
     widths = [max(len(r[i]) for r in [heads, *rows]) for i in range(len(heads))]
     if table.title:
         yield table.title
@@ -77,7 +82,7 @@ def _show_rich(parts: Sequence[Part], stream: IO[str]) -> None:
     console = Console(file=stream, highlight=False)
     for part in parts:
         if isinstance(part, Line):
-            console.print(Text(part.text, STYLES.get(part.style, "")))
+            console.print(Text(visible(part.text), STYLES.get(part.style, "")))
             continue
         made = RichTable(title=part.title or None, title_justify="left", title_style="bold", box=None, pad_edge=False)
         made.padding = (0, 2, 0, 0)
@@ -86,7 +91,7 @@ def _show_rich(parts: Sequence[Part], stream: IO[str]) -> None:
             made.add_column(Text(name.lstrip(">"), "dim"), justify="right" if right else "left", overflow="fold")
         for row in part.rows:
             cells = [c if isinstance(c, Cell) else Cell(c) for c in row]
-            made.add_row(*(Text(c.text, STYLES.get(c.style, "")) for c in cells))
+            made.add_row(*(Text(visible(c.text), STYLES.get(c.style, "")) for c in cells))
         console.print(made)
 
 

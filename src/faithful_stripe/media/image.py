@@ -74,6 +74,29 @@ class ImageFile:
     def size(self) -> int:
         return self._size
 
+    @property
+    def identity(self) -> str:
+        """Which file it is on this machine: device and inode."""
+        told = os.fstat(self._fd)
+        return f"{os.major(told.st_dev)}:{os.minor(told.st_dev)}:{told.st_ino}"
+
+    @property
+    def serial(self) -> str:
+        """The serial number of the drive, where it is a block device whose driver tells it; else ""."""
+        told = os.fstat(self._fd)
+        if not stat.S_ISBLK(told.st_mode):
+            return ""
+        place = Path(f"/sys/dev/block/{os.major(told.st_rdev)}:{os.minor(told.st_rdev)}")
+        for name in ("serial", "device/serial", "device/vpd_pg80"):
+            try:
+                raw = (place / name).read_bytes()
+            except OSError:
+                continue
+            text = (raw[4:] if name.endswith("80") else raw).decode("ascii", "ignore").strip("\0 \n")
+            if text:
+                return text
+        return ""
+
     def read_into(self, offset: int, buffer: Buffer) -> None:
         view = memoryview(buffer).cast("B")
         check_bounds(self, self._size, offset, len(view))

@@ -84,6 +84,14 @@ class Parts:
     def size(self) -> int:
         return self._starts[-1]
 
+    @property
+    def identity(self) -> str:
+        return self.images[0].identity
+
+    @property
+    def serial(self) -> str:
+        return ""
+
     def read_into(self, offset: int, buffer: Buffer) -> None:
         view = memoryview(buffer).cast("B")
         for image, inner, at, count in self._pieces(offset, len(view)):

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import errno
 import hashlib
 import os
+import secrets
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -26,7 +28,7 @@ def new_image(path: Path, size: int) -> Iterator[ImageFile]:
         with ImageFile(beside, writable=True) as image:
             yield image
             image.flush()
-        os.link(beside, path)  # unlike a rename, a link never replaces a file that appeared meanwhile
+        give_name(beside, path)
     except OSError as reason:
         raise media_error(path, reason) from reason
     finally:
@@ -40,20 +42,59 @@ def refuse_existing(path: Path) -> None:
         raise MediaError(path=path, what="it exists already", to_do="choose another name; nothing is overwritten")
 
 
-def write_text(path: Path, text: str, *, replace: bool = False) -> None:
-    """Write a whole text file; without `replace` an existing one is refused (MediaError)."""
+def write_text(path: Path, text: str, *, replace: bool = False, mode: int = 0o644) -> None:
+    """Write a whole text file; without `replace` an existing one is refused (MediaError).
+
+    mode  who may read it, before the user's mask: 0o600 for what nobody else is to see
+    """
     if not replace:
         refuse_existing(path)
-    beside = path.with_name(f".{path.name}.part")
+    beside = path.with_name(f".{path.name}.{secrets.token_hex(4)}.part")
     try:
-        with open(beside, "w", encoding="utf-8") as file:
+        # a new name, and never through a link that somebody left there
+        fd = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, mode)
+    except OSError as reason:
+        raise media_error(path, reason) from reason
+    try:
+        with os.fdopen(fd, "w", encoding="utf-8") as file:
             file.write(text)
             file.flush()
-            os.fsync(file.fileno())
-        os.replace(beside, path)
-        sync_folder(path.parent)
+            os.fsync(fd)
+        if replace:
+            os.replace(beside, path)
+        else:
+            give_name(beside, path)
     except OSError as reason:
+        raise media_error(path, reason) from reason
+    finally:
         beside.unlink(missing_ok=True)
+    sync_folder(path.parent)
+
+
+def give_name(beside: Path, path: Path) -> None:
+    """Give a finished file its name, unless another one has it: a file that appeared meanwhile is never replaced.
+
+    The old name is gone afterwards. Raises OSError.
+    """
+    try:
+        os.link(beside, path, follow_symlinks=False)
+    except OSError as reason:
+        if reason.errno not in (errno.EPERM, errno.ENOTSUP, errno.ENOSYS, errno.EMLINK):
+            raise
+        # a file system without links, such as on a stick: take the name first, then put the file in its place
+        os.close(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600))
+        os.replace(beside, path)
+    beside.unlink(missing_ok=True)
+
+
+def try_place(path: Path) -> None:
+    """Raise MediaError unless a new file of this name can be written: before long work, not after it."""
+    refuse_existing(path)
+    beside = path.with_name(f".{path.name}.{secrets.token_hex(4)}.part")
+    try:
+        os.close(os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600))
+        beside.unlink()
+    except OSError as reason:
         raise media_error(path, reason) from reason
 
 

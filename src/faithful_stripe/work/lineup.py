@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import hashlib
+import secrets
 import tomllib
 from collections.abc import Iterator, Sequence
 from contextlib import ExitStack, contextmanager
@@ -17,6 +17,7 @@ from ..core.formats import ddf
 from ..core.formats.ddf_volumes import described
 from ..core.formats.declared import FormatError
 from ..core.lineup.claims import differences, judge_claims
+from ..core.lineup.custody import Fingerprint, NotAsJudged, Part, changed, fingerprint
 from ..core.lineup.document import Claim, Lineup, LineupError, Solution, read_document
 from ..core.lineup.samples import Pile, Tell, silent
 from ..core.lineup.solve import solve
@@ -24,12 +25,12 @@ from ..core.lineup.soundness import tested
 from ..core.lineup.standing import evidence_map, structures_on
 from ..core.lineup.trial import Trial, try_claim
 from ..core.lineup.verdicts import Reason, Sure, Verdict, Verdicts
-from ..core.source import BlockSource, BlockSourceError, read
+from ..core.source import BlockSource, BlockSourceError
 from ..media.given import text_given
 from ..media.image import ImageFile, MediaError
 from ..media.parts import Parts, open_image
 from ..media.whole import write_text
-from .tomltext import toml_value
+from .tomltext import from_toml, toml_value
 
 
 def solve_images(paths: Sequence[Path], tell: Tell = silent, full: bool = False) -> Solution:
@@ -43,9 +44,32 @@ def solve_images(paths: Sequence[Path], tell: Tell = silent, full: bool = False)
         raise LineupError(what=f"{twice} is named twice", to_do="name every image once")
     with ExitStack() as stack:
         sources = [_open(stack, path) for path in paths]
+        was = [_fingerprint(name, source) for name, source in zip(names, sources, strict=True)]
         solution = solve(Pile(names, sources), tell, full)
+        for source, print_ in zip(sources, was, strict=True):
+            _as_judged(source, print_)
         claims = judge_claims(described([_told(source) for source in sources]), solution.arrays, names)
-        return replace(solution, arrays=tuple(pinned_by(a, claims) for a in solution.arrays), claims=tuple(claims))
+        arrays = tuple(pinned_by(a, claims) for a in solution.arrays)
+        return replace(solution, arrays=arrays, claims=tuple(claims), images=tuple(was))
+
+
+def _fingerprint(name: str, image: ImageFile | Parts) -> Fingerprint:
+    return fingerprint(image, name, secrets.randbits(32), image.identity, image.serial)
+
+
+def _as_judged(image: BlockSource, was: Fingerprint) -> None:
+    """Raises NotAsJudged."""
+    where = changed(image, was)
+    if where is not None:
+        raise NotAsJudged(image=was.image, where=_WHERE[where].format(was.size, image.size))
+
+
+_WHERE = {
+    Part.SIZE: "it held {} bytes then, and holds {} now",
+    Part.HEAD: "its first MiB holds something else",
+    Part.TAIL: "its last MiB holds something else",
+    Part.PLACES: "some of its data are others",
+}
 
 
 def _told(source: BlockSource) -> ddf.Metadata | None:
@@ -70,39 +94,9 @@ def pinned_by(array: Lineup, claims: Sequence[Claim]) -> Lineup:
     return replace(array, verdicts=replace(verdicts, order=order, start=Verdict(Sure.CERTAIN, Reason.DDF)))
 
 
-HEAD_BYTES = 1 << 20
-
-
 def save(solution: Solution, path: Path) -> None:
-    """Write a solution as a lineup document (TOML), a new file only, with the hash of every image's first MiB.
-
-    Raises MediaError.
-    """
-    document = solution.as_document()
-    document["heads"] = [
-        {"image": name, "sha256": head_hash(Path(name)), **_size(Path(name))}
-        for array in solution.arrays
-        for name in [*array.members, *array.stale]
-        if name is not None
-    ]
-    write_text(path, to_toml(document))
-
-
-def head_hash(path: Path) -> str:
-    """SHA-256 of an image's first MiB, or of all of a shorter one; "" where that cannot be read."""
-    try:
-        with open_image(path) as image:
-            return hashlib.sha256(read(image, 0, min(HEAD_BYTES, image.size))).hexdigest()
-    except (BlockSourceError, MediaError):
-        return ""
-
-
-def _size(path: Path) -> dict[str, int]:
-    try:
-        with open_image(path) as image:
-            return {"bytes": image.size}
-    except MediaError:
-        return {}
+    """Write a solution as a lineup document (TOML), a new file only. Raises MediaError."""
+    write_text(path, to_toml(solution.as_document()))
 
 
 def load(path: Path) -> Solution:
@@ -115,7 +109,7 @@ def load(path: Path) -> Solution:
         raise LineupError(
             what=f"{path}: not TOML: {reason}", to_do="name a file that `lineup solve --out` wrote"
         ) from reason
-    return read_document(document, str(path))
+    return read_document(from_toml(document), str(path))
 
 
 Members = list[BlockSource | None]
@@ -129,7 +123,7 @@ def open_array(path: Path, number: int = 1, among: Sequence[Path] = ()) -> Itera
     """
     given = {image.name: image for image in among}
     solution = load(path)
-    arrays, sizes = solution.arrays, dict(solution.sizes)
+    arrays, prints = solution.arrays, {image.image: image for image in solution.images}
     if number > len(arrays):
         raise LineupError(what=f"{path}: there is no array {number}", to_do=f"it has {len(arrays)}")
     found = arrays[number - 1]
@@ -139,11 +133,13 @@ def open_array(path: Path, number: int = 1, among: Sequence[Path] = ()) -> Itera
             image = None if name is None else _open(stack, given.get(Path(name).name) or _locate(name, path))
             members.append(image)
             least = found.geometry.start_bytes[position] + found.geometry.member_bytes[position]
-            known = sizes.get(str(name), least)
-            if image is not None and (image.size != known if str(name) in sizes else image.size < least):
-                words = "" if str(name) in sizes else "at least "
+            if image is None:
+                continue
+            if str(name) in prints:
+                _as_judged(image, prints[str(name)])
+            elif image.size < least:
                 raise MediaError(
-                    path=image.path, what=f"member {position}: expected {words}{known} bytes, found {image.size}",
+                    path=image.path, what=f"member {position}: expected at least {least} bytes, found {image.size}",
                     to_do="it was cut short, or is not the image that the lineup means",
                 )  # fmt: skip
         yield found, members
@@ -175,9 +171,9 @@ def with_map(path: Path, number: int = 1, tell: Tell = silent) -> Lineup:
 
 
 def what_is_read(found: Lineup, members: Sequence[BlockSource | None]) -> str:
-    """Which volume this is: the geometry and the images it is read from, with their sizes."""
-    sizes = [member.size if member is not None else 0 for member in members]
-    return f"{found.geometry} {found.seated} {sizes}"
+    """Which volume this is: the geometry, and the images it is read from as they are now."""
+    prints = [None if m is None else fingerprint(m, str(n), 0) for n, m in zip(found.seated, members, strict=True)]
+    return f"{found.geometry} {prints}"
 
 
 @dataclass(frozen=True)

@@ -23,7 +23,7 @@ from ..core.lineup.reading import holding
 from ..core.lineup.samples import Tell, silent
 from ..core.source import BlockSource
 from ..media.image import ImageFile, MediaError, media_error
-from ..media.whole import refuse_existing, sync_folder, write_text
+from ..media.whole import give_name, refuse_existing, sync_folder, write_text
 
 CHUNK = 4 << 20
 SYNC_BYTES, KEPT_BYTES = 64 << 20, 256 << 20
@@ -157,14 +157,13 @@ class OutFile:
         fast = self._digest.upto(self.length, tell)
         self._settle()
         try:
-            os.link(self.part, self.file, follow_symlinks=False)
+            give_name(self.part, self.file)
             named = os.stat(self.file, follow_symlinks=False)
         except OSError as reason:
             raise media_error(self.file, reason) from reason
         ours = os.fstat(self._lock)
         if (named.st_dev, named.st_ino) != (ours.st_dev, ours.st_ino):
             raise MediaError(path=self.file, what="somebody else gave this name to another file", to_do="look at it")
-        self.part.unlink()
         self.beside.unlink(missing_ok=True)
         sync_folder(self.file.parent)
         return fast, self._digest.plain

@@ -12,6 +12,7 @@ from ..arrays.levels import GeometryError
 from ..errors import StripeError
 from ..source import BlockSource
 from .ages import Age
+from .custody import Fingerprint, Seal
 from .rowmap import RowMap, opened
 from .verdicts import Verdicts, placed
 
@@ -41,6 +42,7 @@ class Lineup:
     stale         images that are members, or copies of one, but out of date; seats: the positions of those that are
                   members, by image: where the rows add up, what they hold is right
     ages          how old what each member holds is by its file system's own times, where they were found
+    seals         hashes of all that its members held when everything was read, where it was
     rowmap        what a pass over everything found, where there was one
     alternatives  lineups or statements that the evidence cannot tell from this one
     settle        what would decide it; "" when certain
@@ -58,6 +60,7 @@ class Lineup:
     seats: tuple[tuple[str, int], ...] = ()
     rowmap: RowMap | None = None
     ages: tuple[Age, ...] = ()
+    seals: tuple[Seal, ...] = ()
 
     @property
     def verdict(self) -> str:
@@ -105,6 +108,7 @@ class Lineup:
             "evidence": [{"kind": e.kind, "count": e.count, "says": e.says} for e in self.evidence],
             "alternatives": list(self.alternatives),
             **({"ages": [age.as_document() for age in self.ages]} if self.ages else {}),
+            **({"seals": [seal.as_document() for seal in self.seals]} if self.seals else {}),
             **({"settle": self.settle} if self.settle else {}),
             **({"map": self.rowmap.as_document()} if self.rowmap else {}),
         }
@@ -135,7 +139,7 @@ class Solution:
     """What a pile holds: arrays found, images that belong to none, and what was read for it.
 
     trace   what each stage found, in order: (stage, text)
-    sizes   of the images when they were read, in bytes, where a document says so
+    images  what each image was when it was judged
     claims  set-ups that the images carry, held against the data
     """
 
@@ -145,13 +149,14 @@ class Solution:
     notes: tuple[str, ...] = field(default=())
     trace: tuple[tuple[str, str], ...] = field(default=())
     claims: tuple[Claim, ...] = field(default=())
-    sizes: tuple[tuple[str, int], ...] = field(default=())
+    images: tuple[Fingerprint, ...] = field(default=())
 
     def as_document(self) -> dict[str, Any]:
         return {
             "format": FORMAT,
             "arrays": [a.as_document() for a in self.arrays],
             "unused": list(self.unused),
+            "images": [image.as_document() for image in self.images],
             "bytes_read": self.bytes_read,
             "notes": list(self.notes),
             "claims": [asdict(c) for c in self.claims],
@@ -169,10 +174,10 @@ def read_document(document: object, where: str) -> Solution:
         raise _wrong(where, "arrays: expected at least one, found none")
     made = tuple(_array(entry, f"{where}: array {i + 1}") for i, entry in enumerate(arrays))
     try:
-        sizes = tuple((str(h["image"]), int(h["bytes"])) for h in document.get("heads", ()) if "bytes" in h)
+        images = tuple(Fingerprint.from_document(image) for image in document.get("images", ()))
     except (KeyError, TypeError, ValueError) as reason:
-        raise _wrong(where, "heads: not as `lineup solve --out` writes them") from reason
-    return Solution(made, tuple(map(str, document.get("unused", ()))), sizes=sizes)
+        raise _wrong(where, "images: not as `lineup solve --out` writes them") from reason
+    return Solution(made, tuple(map(str, document.get("unused", ()))), images=images)
 
 
 def _array(entry: object, where: str) -> Lineup:
@@ -218,10 +223,12 @@ def _array(entry: object, where: str) -> Lineup:
         )  # a claim typed by hand is at most that
         rowmap = RowMap.from_document(entry["map"]) if "map" in entry else None
         ages = tuple(Age.from_document(age) for age in entry.get("ages", ()))
+        seals = tuple(Seal.from_document(seal) for seal in entry.get("seals", ()))
         seats = tuple((str(seat["image"]), int(seat["position"])) for seat in entry.get("seats", ()))
     except (KeyError, TypeError, ValueError, AttributeError) as reason:
-        raise _wrong(where, "verdicts, map, ages or seats: not as `lineup solve --out` writes them") from reason
-    if any(not 0 <= position < len(members) for position in [*(p for _name, p in seats), *(a.member for a in ages)]):
+        raise _wrong(where, "verdicts, map, ages, seals or seats: not as `lineup solve --out` writes them") from reason
+    stated = [*(position for _name, position in seats), *(a.member for a in ages)]
+    if any(not 0 <= position < len(members) for position in stated):
         raise _wrong(where, "seats or ages: a position that there is not")
     return Lineup(
         geometry=made,
@@ -233,6 +240,7 @@ def _array(entry: object, where: str) -> Lineup:
         seats=seats,
         rowmap=rowmap,
         ages=ages,
+        seals=seals,
     )
 
 

@@ -22,6 +22,7 @@ from ..arrays.rebuild import cell_plans
 from ..ranges import Range, total, union
 from ..source import BlockSource
 from .blame import Judge, Run
+from .custody import Sealing
 from .reading import Rows, fill_readable, holding, rows_of
 from .rowmap import Fault, RowMap, Shorter, State, Why, as_long
 from .samples import Tell, silent
@@ -53,17 +54,18 @@ UNLIKE_SHARE = 0.2
 
 def full_pass(
     made: Geometry, members: Sequence[Member], suspects: Sequence[int] = (), sink: Sink | None = None,
-    tell: Tell = silent, part: Range | None = None,
+    tell: Tell = silent, part: Range | None = None, sealing: Sealing | None = None,
 ) -> RowMap:  # fmt: skip
     """Read everything that holds data on the members and test it.
 
     suspects  members of which something else says that they are out of date
     part      only rows with some of these bytes of the volume
+    sealing   is given what is read of each member
     """
     whole = as_long(made, members)
     if isinstance(made, Concatenation):
         return _one_by_one(made, whole, sink, tell, part)
-    return _Pass(made, whole, suspects, sink, tell).run(part)
+    return _Pass(made, whole, suspects, sink, tell, sealing).run(part)
 
 
 def _one_by_one(
@@ -93,6 +95,15 @@ def _one_by_one(
     return RowMap(rows, tuple(faults), (), (), done)
 
 
+def rows_with(made: Geometry, part: Range | None) -> Range:
+    """The rows (first, one past the last) that a pass over a part of the volume, in bytes, reads."""
+    if part is None:
+        return 0, made.rows
+    unit = made.pattern.unit_rows
+    per_unit = made.pattern.strips * unit // made.pattern.rows * made.strip_bytes
+    return part[0] // per_unit * unit, min(made.rows, -(-part[1] // per_unit) * unit)
+
+
 @dataclass
 class _Row:
     """What was noted of rows: (first, last) ranges by state, before faults are known."""
@@ -104,9 +115,10 @@ class _Row:
 
 class _Pass:
     def __init__(
-        self, made: Geometry, members: Sequence[Member], suspects: Sequence[int], sink: Sink | None, tell: Tell
-    ) -> None:
-        self.made, self.members, self.sink, self.tell = made, list(members), sink, tell
+        self, made: Geometry, members: Sequence[Member], suspects: Sequence[int], sink: Sink | None, tell: Tell,
+        sealing: Sealing | None,
+    ) -> None:  # fmt: skip
+        self.made, self.members, self.sink, self.tell, self.sealing = made, list(members), sink, tell, sealing
         self.pattern, self.strip = made.pattern, made.strip_bytes
         self.gone = frozenset(i for i, m in enumerate(members) if m is None)
         self.judge = Judge(made, self.members, suspects)
@@ -120,10 +132,7 @@ class _Pass:
         unit = self.pattern.unit_rows
         size = max(LEAST_CHUNK, CHUNK_BYTES // len(self.members))
         step = max(1, size // (self.strip * unit)) * unit
-        first, last = 0, self.made.rows
-        if part is not None:
-            per_unit = self.pattern.strips * unit // self.pattern.rows * self.strip
-            first, last = part[0] // per_unit * unit, min(last, -(-part[1] // per_unit) * unit)
+        first, last = rows_with(self.made, part)
         rows = data_rows(self.made, self.members, first, last)
         ranges = union((a // unit * unit, min(-(-b // unit) * unit, self.made.rows // unit * unit)) for a, b in rows)
         whole, done = total(ranges), 0
@@ -144,7 +153,14 @@ class _Pass:
             self.unread += [Fault(who, a, b, why, self._spare(who) > 1) for a, b in lost]
         self.read += sum(b.size for b, m in zip(rows.blocks, self.members, strict=True) if m is not None)
         gone = self.gone | rows.ended
-        self._test(rows.blocks, rows.first, rows.last, gone)
+        filled = np.stack([holding(block) for block in rows.blocks], axis=1)
+        if self.sealing:
+            for who, member in enumerate(self.members):
+                if who in rows.lost:
+                    self.sealing.unread(who, rows.first, rows.last)
+                elif member is not None:
+                    self.sealing.take(who, rows.first, rows.blocks[who], filled[:, who])
+        self._test(rows.blocks, filled, rows.first, rows.last, gone)
         self.judge.learn(rows.blocks, rows.first, gone)
         if self.sink:
             self._hand_on(rows.blocks, rows.first, rows.last, gone)
@@ -156,10 +172,9 @@ class _Pass:
 
     # testing ------------------------------------------------------------------------------------
 
-    def _test(self, blocks: list[Bytes2D], first: int, last: int, gone: frozenset[int]) -> None:
+    def _test(self, blocks: list[Bytes2D], filled: Flags, first: int, last: int, gone: frozenset[int]) -> None:
         pattern, count = self.pattern, last - first
         broken, untold = np.zeros(count, bool), np.zeros(count, bool)
-        filled = np.stack([holding(block) for block in blocks], axis=1)
         for number, group in enumerate(pattern.groups):
             phase = min(row for row, _ in group.cells)
             begin = (phase - first) % pattern.rows

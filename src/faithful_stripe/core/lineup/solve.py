@@ -70,7 +70,7 @@ def solve(pile: Pile, tell: Tell = silent, full: bool = False) -> Solution:
         for number, array in enumerate(made):
             if (full or held <= FULL_BYTES) and array.strength != "undecided":
                 sources = [None if n is None else pile.sources[list(pile.names).index(n)] for n in array.seated]
-                made[number], read = tested(array, sources, tell)
+                made[number], read = tested(array, sources, tell, seal=True)
                 pile.bytes_read += read
     except KeyboardInterrupt:
         found = replace(found, notes=(*found.notes, STOPPED))

@@ -5,11 +5,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
+from ..arrays.geometry import Concatenation
 from ..ranges import Range, total
 from ..source import BlockSource
 from .ages import Unit
+from .custody import NotAsJudged, Sealing
 from .document import Lineup
-from .passing import Sink, full_pass
+from .passing import Sink, full_pass, rows_with
 from .rowmap import RowMap, State, Why
 from .samples import BEYOND_SHARE, LEAST_BEYOND, Tell, silent
 from .verdicts import Reason, Sure, Verdict
@@ -23,14 +25,21 @@ BEHIND = (Why.OUT_OF_DATE, Why.LOCATED)
 
 def tested(
     found: Lineup, members: Sequence[BlockSource | None], tell: Tell = silent, sink: Sink | None = None,
-    part: Range | None = None,
+    part: Range | None = None, seal: bool = False,
 ) -> tuple[Lineup, int]:  # fmt: skip
     """A lineup with the map of its rows, and its verdicts of currency and soundness by it; and the bytes read.
 
     members  by position as in `seated`
     part     only rows with some of these bytes of the volume
+    seal     whether what is read is sealed; where it was already, it is held against that: raises NotAsJudged
     """
-    rowmap = full_pass(found.geometry, members, found.suspects, sink, tell, part)
+    made = found.geometry
+    plain = not isinstance(made, Concatenation)
+    names = [n if m is not None else None for n, m in zip(found.seated, members, strict=True)]
+    sealing = Sealing(made, names) if plain and (seal or found.seals) else None
+    rowmap = full_pass(made, members, found.suspects, sink, tell, part, sealing)
+    if sealing and found.seals and (wrong := sealing.broken(found.seals, rows_with(made, part))):
+        raise NotAsJudged(image=wrong.image, where="bytes {} to {} hold something else".format(*wrong.bytes))
     currency, soundness = _currency(found, rowmap), _soundness(found, rowmap)
     if soundness.sure is Sure.CERTAIN and found.verdicts.placing != "certain":
         soundness = replace(soundness, sure=Sure.PROBABLE, reason=Reason.PLACING)  # of the volume in another order
@@ -42,6 +51,7 @@ def tested(
     chosen = tuple(next((n for n, p in innocent.items() if p == at), name) for at, name in enumerate(found.members))
     return replace(
         found, rowmap=rowmap, verdicts=verdicts, members=chosen,
+        seals=found.seals or (sealing.seals() if sealing else ()),
         stale=tuple(n for n in found.stale if n not in innocent),
         seats=tuple(s for s in found.seats if s[0] not in innocent),
     ), rowmap.read  # fmt: skip
