@@ -220,3 +220,14 @@ def test_a_member_that_serves_for_a_part_only_hides_nothing(volumes, tmp_path, c
     others = [m for p, m in enumerate(array.members) if p != 2]
     assert others == [m for p, m in enumerate(case.names) if p != 2]
     assert array.members[2] in (case.names[2], None) and array.strength != "undecided"
+
+
+@pytest.mark.parametrize(
+    ("level", "data", "gone"), [("RAID1E", "offset", ()), ("RAID0", None, (5,)), ("RAID5", "continuation", (4,))]
+)
+def test_what_stands_in_the_first_rows_alone_counts_no_members(tmp_path, volumes, level, data, gone):
+    """However the members turn there: with one more or one less, the first row is the same."""
+    rotation = "parity-N" if level == "RAID5" else None
+    case = pile(tmp_path, volumes / "fat16.img", Spec(level, 6, 1 << 20, rotation, data), gone=gone)
+    for array in solve_images(case.images).arrays:
+        assert array.verdicts.order.sure is not Sure.CERTAIN, array

@@ -43,6 +43,7 @@ ORDER = {
     Reason.SHIFT: "another start would turn the members",
     Reason.Q_RULE: "P holds, Q under no known rule: Q must not be relied on",
     Reason.LEFT_OUT: "an image that was left out adds up with these in places",
+    Reason.UNCOUNTED: "all that was found stands in the first rows: the number of members is open",
     Reason.STOPPED: "the search was stopped: this is the best so far",
     Reason.EXCHANGE: "checksums fail that an exchange of two images would explain",
 }

@@ -88,3 +88,28 @@ def untold(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -
         c for c in h.order
         if c is not None and not related & set(h.cast.columns[c]) and not anchored(h, c, placed)
     ]  # fmt: skip
+
+
+CLOSED = ("sum", "two", "ring")
+"""Relations of images that no other image could take part in."""
+
+
+def counted(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> bool:
+    """Whether something tells how many members there are: a relation that is closed, or structures in two units of rows
+    or more, of which the second is where it is for that number alone. What stands in the first is there for any."""
+    if h.cast.level in ("RAID1", "SPAN"):
+        return True
+    used = set(h.cast.images)
+    if not h.cast.missing and any(g.kind in CLOSED and set(g.images) >= used for g in table.groups):
+        return True
+    pattern = h.layout.pattern()
+    unit = pattern.strips * pattern.unit_rows // pattern.rows * h.strip
+    column = {i: c for c in h.order if c is not None for i in h.cast.columns[c]}
+    units: set[int] = set()
+    for anchors, base in placed:
+        mine = np.isin(anchors.image, list(column))
+        who = np.array([column[i] for i in anchors.image[mine].tolist()], np.int64)
+        address = anchors.address[mine] + base
+        if len(who):
+            units.update((address[fits(h, who, anchors.offset[mine], address)] // unit).tolist())
+    return len(units) > 1

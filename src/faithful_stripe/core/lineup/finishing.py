@@ -11,7 +11,7 @@ from ..arrays.engine import Array
 from .ages import ages_of
 from .anchors import Anchors
 from .cast import Cast, layouts_of
-from .certainty import fits_most, only_guessed, untold
+from .certainty import counted, fits_most, only_guessed, untold
 from .document import Evidence, Lineup
 from .gaps import PARITY_LEVELS, Judged
 from .hypotheses import Hypothesis
@@ -123,6 +123,7 @@ def _verdicts(
     exchange = (findings.files_fail and len(scarce(best, placed)) > 1) or explained(table, best, findings)
     doubts = (
         (not enough, Reason.RIVAL if lead <= MARGIN_NATS else Reason.FEW),
+        (not counted(table, best, placed), Reason.UNCOUNTED),
         (not findings.holds, Reason.FAILING if findings.contradicted else Reason.FEW),
         (bool(unsure), Reason.ELIMINATION), (outdone or not fits_most(best, placed), Reason.FAILING),
         (only_guessed(best, placed), Reason.GUESSED), (not q_holds(table, best), Reason.Q_RULE),
@@ -215,6 +216,8 @@ def _settle(reason: Reason, findings: Findings, lead: float, unsure: Sequence[st
         return "checksums fail under the best answer: a member may be missing, stale or foreign"
     if reason is Reason.EXCHANGE:
         return "files fail of which parts stand on members that nothing else places: a known file's contents"
+    if reason is Reason.UNCOUNTED:
+        return "how many members there are: all that was found stands in the first rows"
     if reason is Reason.SHIFT:
         return "where the volume begins: what it started with, or the controller's own configuration"
     if reason is Reason.Q_RULE:

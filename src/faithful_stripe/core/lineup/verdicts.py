@@ -40,6 +40,7 @@ class Reason(StrEnum):
     Q_RULE = "q-rule"
     STOPPED = "stopped"
     LEFT_OUT = "left-out"
+    UNCOUNTED = "members-not-counted"
     # start
     TABLE = "partition-table"
     LABEL = "label"
