@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import json
 import os
+import signal
 import subprocess
 import sys
 import threading
@@ -29,6 +30,13 @@ settings.load_profile("suite")
 FSTRIPE = Path(sys.executable).with_name("fstripe")
 SERIALS = ("HG4K20931", "HG4K20944", "HG4K21007", "HG4K21018")
 """The drives in bays 4 to 7 of the shipped bench."""
+
+
+if signal.getsignal(signal.SIGINT) is signal.SIG_IGN:  # a background shell: what is started here would ignore it, too
+    signal.signal(signal.SIGINT, signal.default_int_handler)
+
+LONGEST = 300
+"""Seconds that one command may take."""
 
 
 @dataclass
@@ -58,6 +66,7 @@ class Runner:
             done = subprocess.run(
                 [FSTRIPE, *map(str, words)], cwd=self.folder, input=stdin, capture_output=True, text=True,
                 env={k: v for k, v in os.environ.items() if k != "FSTRIPE_AT"} | state | env, check=False,
+                timeout=LONGEST,
             )  # fmt: skip
             assert "Traceback" not in done.stderr, done.stderr
             return Result(done.returncode, done.stdout, done.stderr)

@@ -161,7 +161,7 @@ def test_a_chassis_without_hot_swap_is_switched_off_first(fstripe, b):
             lambda s: s.power_on(), None, None]  # fmt: skip
     under_way, costs, told = guided(folder, "2", acts)
     codes = [t.code for t in told]
-    assert under_way.stage == "over" and [c.code.value for c in costs] == ["power-off-first"]
+    assert under_way.stage == "away" and [c.code.value for c in costs] == ["power-off-first"]
     order = [
         Tell.POWER_OFF,
         Tell.TAKE_OUT,

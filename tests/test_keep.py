@@ -170,7 +170,7 @@ def test_the_wrong_drive_the_wrong_size_a_sick_one_then_the_right_one(fstripe, s
     assert any(a.startswith("bay 4: D4 has failed meanwhile (v margin 0)") for a in alarms)
     steps = [what for kind, what in told if kind == "step"]
     assert "bay 3 is back: D3" in steps and "D2 has left bay 2: the right one" in steps
-    assert "volume v has its member in bay 2 again: margin 1" in steps and under_way.stage == "over"
+    assert "volume v has its member in bay 2 again: margin 1" in steps and under_way.stage == "away"
     assert ("done", f"bay 2: D2 out, {under_way.incoming} in") in [(k, w.split(", after")[0]) for k, w in told]
     assert under_way.incoming == "S1" and any(k == "check" and "there is no hot spare" in w for k, w in told)
     with connect(str(folder)) as client:
@@ -244,7 +244,7 @@ def test_let_go_and_picked_up_while_the_connection_drops_and_the_server_restarts
         told = [(t.kind, told_words(t)[0]) for t in first + list(looking)]
     says = [what for _kind, what in told]
     assert "the server does not answer" in says and "the server is off" in says
-    assert says.count("the server answers again") >= 1 and again.stage == "over"
+    assert says.count("the server answers again") >= 1 and again.stage == "away"
     assert "volume v has its member in bay 2 again: margin 1" in says
 
 
@@ -260,7 +260,7 @@ def test_a_controller_that_waits_for_a_word_and_a_revertible_spare(fstripe, smal
     fstripe("--at", "b", "bench", "advance", "10m")
     under_way, told = told_by(folder, "3", Hands(folder, lambda s: s.pull("3"), lambda s: s.seat("3", "S2")))
     assert any("copy from bay 4 to bay 3" in what for kind, what in told if kind == "progress"), told
-    assert under_way.stage == "over"
+    assert under_way.stage == "away"
     with connect(str(folder)) as client:
         assert survey(client).bay("4").spare is True
 

@@ -9,7 +9,7 @@ from importlib import resources
 from pathlib import Path
 from typing import Any
 
-from ..media.given import text_given
+from ..media.given import text_given, toml_of
 from . import firmware
 from .controller import SETTINGS
 from .errors import BadAttribute, BenchError
@@ -56,7 +56,7 @@ def read_description(wanted: Path | None, now: float) -> State:
     """
     name, text = description_text(wanted)
     try:
-        document = tomllib.loads(text)
+        document = toml_of(text)
     except tomllib.TOMLDecodeError as reason:
         raise BenchError(bench=name, what=f"not TOML: {reason}", to_do="correct the file") from reason
     return _Reader(name).state(document, now)
@@ -86,7 +86,7 @@ class _Reader:
 
     def state(self, document: dict[str, Any], now: float) -> State:
         if document.get("like") in SHIPPED:
-            base = tomllib.loads(description_text(Path(document.pop("like")))[1])
+            base = toml_of(description_text(Path(document.pop("like")))[1])
             document = {k: base[k] | v if isinstance(v, dict) and k in base else v for k, v in document.items()} | {
                 k: v for k, v in base.items() if k not in document
             }

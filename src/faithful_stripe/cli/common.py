@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import math
 import sys
-import tomllib
 from collections.abc import Callable
 from dataclasses import fields, is_dataclass
 from enum import Enum
@@ -15,7 +14,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import click
 
 from ..core.server.unknown import UNKNOWN
-from ..media.given import text_given
+from ..media.given import text_given, toml_of
 
 if TYPE_CHECKING:
     from ..bench.bench import Bench
@@ -78,7 +77,7 @@ def all_named(ctx: click.Context) -> tuple[str, ...]:
     for at in ctx.find_root().obj:
         if at.endswith(".toml") and Path(at).is_file():
             try:
-                listed = tomllib.loads(text_given(Path(at))).get("servers")
+                listed = toml_of(text_given(Path(at))).get("servers")
             except (OSError, ValueError) as reason:
                 raise WorkError(what=f"{at}: the list cannot be read ({reason})", to_do="correct the file") from reason
             if not isinstance(listed, list) or not listed or not all(isinstance(s, str) for s in listed):

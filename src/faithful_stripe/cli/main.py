@@ -14,6 +14,7 @@ import click
 
 from ..core.errors import StripeError
 from ..core.visible import visible
+from ..redfish.address import check_address
 
 
 class Entry(NamedTuple):
@@ -101,6 +102,9 @@ def fstripe(ctx: click.Context, at: tuple[str, ...], ca: str | None, trust: str 
     """
     environment = os.environ.get("FSTRIPE_AT")
     ctx.obj = at or ((environment,) if environment else ())
+    for target in ctx.obj:
+        if "://" in target:
+            check_address(target)  # before anything is noted of it
     called[:] = [*ctx.obj[:1], ctx.invoked_subcommand or ""] if len(ctx.obj) == 1 else []
 
 

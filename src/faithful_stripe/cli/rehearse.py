@@ -51,7 +51,7 @@ def rehearse(
         lines = [line.strip() for line in text_given(script).splitlines()]
     except (OSError, UnicodeDecodeError) as reason:
         raise WorkError(what=f"{script}: it cannot be read ({reason})", to_do="write one command a line") from reason
-    steps = [(n, shlex.split(line)) for n, line in enumerate(lines, 1) if line and not line.startswith("#")]
+    steps = [(n, _words(script, n, line)) for n, line in enumerate(lines, 1) if line and not line.startswith("#")]
     with tempfile.TemporaryDirectory(prefix="fstripe-") as scratch, memory_of_its_own(Path(scratch)):
         copy = keep if keep is not None else Path(scratch) / "copy"
         with connect(target, access=access_of(ctx)) as client:
@@ -105,3 +105,15 @@ def _tell(step: Step, before: Step | None) -> None:
         click.echo(f"        {duration(step.passed)} later the work is done")
     if step.done and step.done.status in (1, 2):
         click.echo(f"        {json.dumps(step.says)}")
+
+
+def _words(script: Path, number: int, line: str) -> list[str]:
+    """The words of a command in a plan. Raises WorkError."""
+    from ..work.errors import WorkError
+
+    try:
+        return shlex.split(line)
+    except ValueError as reason:
+        raise WorkError(
+            what=f"{script}, line {number}: a quotation mark without its other one", to_do="close it"
+        ) from reason

@@ -72,6 +72,7 @@ def swap(
         detach=detach, overwrite=overwrite, known=_known(named(ctx)), stock=tuple(m.item for m in found),
         best=next((m.item for m in found if m.grade != "cannot"), None), pause=0.25 if speed > 1 else 1.5,
         advisories=advisories_from(advisories),
+        put_away=lambda swap: _put_away(swap, path, condition, path.exists()),
     )  # fmt: skip
     remaining = alarms = 0
     if not as_json:
@@ -81,14 +82,13 @@ def swap(
     try:
         for told in run(client, under_way, options):
             _tell(told, as_json)
-            remaining += told.kind == "check" and under_way.stage in ("finish", "over")
+            remaining += told.kind == "check" and under_way.stage in ("finish", "away")
             alarms = alarms + 1 if told.kind == "alarm" else 0
     except KeyboardInterrupt:
         under_way.keep()
         click.echo("fstripe: let go; pick it up with `swap --resume`", err=True)
         ctx.exit(1)
-    if under_way.stage == "over":
-        _put_away(under_way, path, condition, bool(found))
+    if under_way.stage == "away":
         ctx.exit(ATTENTION if remaining else 0)
     ctx.exit(0 if detach and not alarms else ATTENTION)
 
@@ -151,17 +151,15 @@ def _tell(told: Told, as_json: bool) -> None:
 
 def _put_away(swap: Swap, path: Path, condition: str | None, listed: bool) -> None:
     """Bring the cupboard's list up to date: the new drive is in use, the old one lies there with its history."""
-    from ..work.stock import Item, put, read_stock, taken
+    from ..work.stock import Item, exchanged
 
     if not listed or not swap.serial or swap.incoming == swap.serial:
         return
-    if swap.incoming in [i.serial for i in read_stock(path)]:
-        taken(path, swap.incoming, f"{swap.server} bay {swap.bay}")
     called = condition or ("keep" if swap.holds_only_copy else "bad" if swap.failed else "used")
     old = Item(
         serial=swap.serial, parts=(swap.part,) if swap.part else (), model=swap.model, size=swap.size,
         media=swap.media, protocol=swap.protocol, rpm=swap.rpm, sector=swap.sector or 512, condition=called,
         origin=f"{swap.server} bay {swap.bay}", note=f"{_why(swap)}, {swap.began[:10]}",
     )  # fmt: skip
-    put(path, old)
+    exchanged(path, swap.incoming, f"{swap.server} bay {swap.bay}", old)
     click.echo(f"{path}: {swap.incoming} is in use, {swap.serial} is {called}.")

@@ -5,7 +5,9 @@ from __future__ import annotations
 import errno
 import os
 import stat
+import tomllib
 from pathlib import Path
+from typing import Any
 
 MOST_BYTES = 16 << 20
 """Of a sheet, a list, a plan: more is something else."""
@@ -41,3 +43,15 @@ def bytes_given(path: Path, most: int = MOST_BYTES) -> bytes:
 def text_given(path: Path, encoding: str = "utf-8") -> str:
     """The text of a file. Raises OSError as `bytes_given` does, UnicodeDecodeError for other bytes."""
     return bytes_given(path).decode(encoding)
+
+
+def toml_of(text: str) -> dict[str, Any]:
+    """A TOML document. Raises tomllib.TOMLDecodeError, and nothing else, for what is none, or none that can be read."""
+    try:
+        return tomllib.loads(text)
+    except tomllib.TOMLDecodeError:
+        raise
+    except RecursionError as reason:
+        raise tomllib.TOMLDecodeError("too deeply nested") from reason
+    except ValueError as reason:  # a number of thousands of digits
+        raise tomllib.TOMLDecodeError("a number in it is too long") from reason

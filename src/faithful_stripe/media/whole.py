@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import errno
+import fcntl
 import hashlib
 import os
 import secrets
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from ..core.ranges import total
@@ -85,6 +86,24 @@ def give_name(beside: Path, path: Path) -> None:
         os.close(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600))
         os.replace(beside, path)
     beside.unlink(missing_ok=True)
+
+
+@contextmanager
+def alone(path: Path) -> Iterator[None]:
+    """Nobody else changes a file of this name meanwhile who asks the same way: whoever comes second waits.
+
+    Raises MediaError where there is no such folder.
+    """
+    try:
+        fd = os.open(path.parent, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)  # a lock that leaves nothing behind
+    except OSError as reason:
+        raise media_error(path, reason) from reason
+    try:
+        with suppress(OSError):  # a file system without locks: as it was
+            fcntl.flock(fd, fcntl.LOCK_EX)
+        yield
+    finally:
+        os.close(fd)
 
 
 def try_place(path: Path) -> None:

@@ -14,12 +14,12 @@ from collections.abc import Callable, Iterator
 from contextlib import suppress
 from types import TracebackType
 from typing import Any
-from urllib.parse import urlsplit
+from urllib.parse import SplitResult, urlsplit
 
 import httpx
 
 from ..core.errors import StripeError
-from ..core.visible import visible
+from .told import told
 
 Body = dict[str, Any]
 
@@ -40,6 +40,15 @@ TRIES, LONGEST_WAIT = 4, 30.0
 
 STREAM_PATIENCE = 30.0
 """Seconds without a sign of life after which a stream of events is given up."""
+
+MOST_BYTES, ANSWER_PATIENCE = 32 << 20, 120.0
+"""Bytes of one answer, as it reads once it is unpacked, and seconds until all of it is there."""
+
+MOST_MEMBERS, MOST_PAGES = 20_000, 2_000
+"""Of one collection: who has more does not end."""
+
+MOST_STEPS = 4
+"""How often a server may send a reader on to another of its paths."""
 
 TASK_PATIENCE = 600.0
 """Seconds for which a task is followed."""
@@ -100,22 +109,29 @@ class Client:
         return self._root
 
     def get(self, path: str) -> Body:
-        """The resource at a path. Raises RedfishError."""
+        """The resource at a path. Raises RedfishError; also for "", what a resource does not link to."""
+        if not path:
+            what = f"{self.where}: the server does not tell where something is that every server has"
+            raise RedfishError(what=what, to_do="look at its own console", status=0, message_id="")
         return self._json(self._send("GET", path))
 
     def members(self, path: str, missed: Missed | None = None) -> Iterator[Body]:
-        """Every member of a collection, whole, page by page; one request a page where the server can expand.
+        """Every member of a collection, whole, page by page; one request a page where the server can expand. None of
+        "", what a resource does not link to.
 
         missed  hears of a member or a further page that cannot be read, which is left out then; without it that is an
                 error. Pages that lead back to one that was read end the collection.
         """
+        if not path:
+            return
         if self._expand is None:
             features = self.root.get("ProtocolFeaturesSupported")
             query = features.get("ExpandQuery") if isinstance(features, dict) else None
             self._expand = isinstance(query, dict) and query.get("NoLinks") is True
         page: str | None = path + "?$expand=." if self._expand else path
         read: set[str] = set()
-        while page and page not in read:
+        count = 0
+        while page and page not in read and len(read) < MOST_PAGES:
             read.add(page)
             try:
                 body = self.get(page)
@@ -126,8 +142,10 @@ class Client:
                 return
             members = body.get("Members")
             for member in members if isinstance(members, list) else []:
-                if not isinstance(member, dict):
-                    continue
+                count += 1
+                if count > MOST_MEMBERS:
+                    what = f"{self.where}: {path} lists more than {MOST_MEMBERS} members"
+                    raise RedfishError(what=what, to_do="something is wrong with the server", status=0, message_id="")
                 link = member.get("@odata.id")
                 if len(member) > 1 or not isinstance(link, str):
                     yield member
@@ -201,11 +219,11 @@ class Client:
 
     def _repeated(self, method: str, path: str, **more: Any) -> httpx.Response:
         """One request, sent again where that is safe: after a 503, and reads whose answer did not come."""
-        parts = urlsplit(path)
+        parts = _parted(path)
         where = f"{parts.path}?{parts.query}" if parts.query else parts.path
         for attempt in range(1, TRIES + 1):
             try:
-                response = self._http.request(method, where, **more)
+                response = self._answer(method, where, **more)
             except httpx.HTTPError as reason:
                 ours = self._explain(reason)
                 if ours is not None:
@@ -226,6 +244,36 @@ class Client:
             self._sleep(_retry_after(response))
         raise AssertionError("the last attempt returns or raises")
 
+    def _answer(self, method: str, where: str, **more: Any) -> httpx.Response:
+        """One answer, no larger than it may be, and where it stands for a reader who was sent on to it."""
+        for _step in range(MOST_STEPS):
+            began, content = time.monotonic(), bytearray()
+            with self._http.stream(method, where, **more) as response:
+                for piece in response.iter_bytes():
+                    content += piece
+                    if len(content) > MOST_BYTES or time.monotonic() - began > ANSWER_PATIENCE:
+                        how = f"more than {MOST_BYTES >> 20} MiB" if len(content) > MOST_BYTES else "without an end"
+                        what = f"{self.where}: the answer to {method} {where.partition('?')[0]} is {how}"
+                        to_do = "is this a Redfish server? What it sent is not used"
+                        raise RedfishError(what=what, to_do=to_do, status=response.status_code, message_id="")
+            kept = [(k, v) for k, v in response.headers.multi_items() if k.lower() not in _UNPACKED]
+            answer = httpx.Response(
+                response.status_code, headers=kept, content=bytes(content), request=response.request
+            )
+            if answer.status_code not in _REDIRECTS:
+                return answer
+            further = _parted(answer.headers.get("Location", ""))
+            ours = self._http.base_url
+            elsewhere = further.netloc and (further.scheme, further.netloc) != (ours.scheme, ours.netloc.decode())
+            if elsewhere or not further.path or method not in ("GET", "HEAD"):
+                to = f"{further.scheme}://{further.netloc}" if elsewhere else further.path or "nowhere"
+                what = f"{self.where}: it sends {method} {where.partition('?')[0]} on to {to}"
+                to_do = "if that is the server, name it with --at: nothing is followed to another address"
+                raise RedfishError(what=what, to_do=to_do, status=answer.status_code, message_id="")
+            where = f"{further.path}?{further.query}" if further.query else further.path
+        what = f"{self.where}: it sends {method} {where.partition('?')[0]} on and on"
+        raise RedfishError(what=what, to_do="something is wrong with the server", status=0, message_id="")
+
     def _etag(self, path: str) -> str:
         """The ETag of a resource, for a server that wants one with every change."""
         response = self._repeated("GET", path)
@@ -242,7 +290,7 @@ class Client:
                 tell(str(task.get("Name") or "task"), task.get("PercentComplete"))
             self._sleep(pause)
             waited += pause
-            response = self._repeated("GET", urlsplit(str(monitor)).path)
+            response = self._repeated("GET", _parted(str(monitor)).path)
             monitor = response.headers.get("Location") or monitor  # it may lead on to another one
         if response.status_code == 202:
             what = f"{self.where}: a task is still running after {waited:.0f} s"
@@ -267,14 +315,14 @@ class Client:
             what = f"{self.where}: the login of {found[0]} was refused"
             raise RedfishError(what=what, to_do="check user and password", status=response.status_code, message_id="")
         self._http.headers["X-Auth-Token"] = token
-        self._session = urlsplit(response.headers.get("Location") or "").path or None
+        self._session = _parted(response.headers.get("Location") or "").path or None
         return True
 
     def _json(self, response: httpx.Response) -> Body:
         if response.status_code == 204 or not response.content:
             return {}
         try:
-            body = shown(response.json())
+            body = told(response.json())
         except (ValueError, RecursionError) as reason:
             what = f"{self.where}: the answer from {response.request.url.path} is not JSON"
             raise RedfishError(
@@ -288,7 +336,7 @@ class Client:
     def _error(self, method: str, path: str, response: httpx.Response) -> RedfishError:
         """The first extended message of an error body, or the bare status where there is none."""
         try:
-            error = shown(response.json())["error"]
+            error = told(response.json())["error"]
             entries = error.get("@Message.ExtendedInfo") or [{}]
             first = entries[0]
             what = first.get("Message") or error.get("message") or ""
@@ -308,20 +356,22 @@ def _object(text: str) -> Body:
     """A JSON object, empty for anything else."""
     try:
         found = json.loads(text)
-    except ValueError:
+    except (ValueError, RecursionError):
         return {}
-    return shown(found) if isinstance(found, dict) else {}
+    answer = told(found)
+    return answer if isinstance(answer, dict) else {}
 
 
-def shown(value: Any) -> Any:
-    """JSON from a server with every text in it fit to be shown: the one place where such text comes in."""
-    if isinstance(value, str):
-        return visible(value)
-    if isinstance(value, list):
-        return [shown(v) for v in value]
-    if isinstance(value, dict):
-        return {visible(k): shown(v) for k, v in value.items()}
-    return value
+_REDIRECTS = (301, 302, 303, 307, 308)
+_UNPACKED = ("content-encoding", "content-length", "transfer-encoding")
+
+
+def _parted(address: str) -> SplitResult:
+    """The parts of an address that a server gave; none of what is no address."""
+    try:
+        return urlsplit(address)
+    except ValueError:
+        return urlsplit("")
 
 
 def _retry_after(response: httpx.Response) -> float:

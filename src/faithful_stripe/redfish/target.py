@@ -15,14 +15,9 @@ from urllib.parse import urlsplit
 import httpx
 
 from ..bench.bench import Bench
-from ..core.errors import StripeError
+from .address import TargetError, check_address
 from .client import Client, Credentials
 from .service import Service
-
-
-class TargetError(StripeError):
-    template = "{at}: {what}"
-    remedy = "{to_do}"
 
 
 class _BenchTransport(httpx.WSGITransport):
@@ -58,6 +53,7 @@ def connect(at: str, speed: float = 1.0, access: Access | None = None) -> Client
     if "://" not in at:
         transport = _BenchTransport(Bench(Path(at), speed=speed))
         return Client(at, httpx.Client(transport=transport, base_url="http://bench"))
+    check_address(at)
     if not at.startswith("https://"):
         raise TargetError(at=at, what="only https addresses are spoken to", to_do="write https://ADDRESS")
     if speed != 1.0:
@@ -90,7 +86,7 @@ def credentials(at: str, access: Access) -> Credentials | None:
         return user, password
     try:
         entry = netrc.netrc(os.environ.get("NETRC")).authenticators(urlsplit(at).hostname or "")
-    except (OSError, netrc.NetrcParseError):
+    except (OSError, UnicodeDecodeError, netrc.NetrcParseError):
         entry = None
     if entry and entry[2]:
         return entry[0] or entry[1] or "", entry[2]

@@ -6,14 +6,13 @@ without it) and `what` it is.
 
 from __future__ import annotations
 
-import tomllib
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from ..core.server.model import Server
 from ..core.server.unknown import known
-from ..media.given import text_given
+from ..media.given import text_given, toml_of
 from .errors import WorkError
 from .update import compare
 
@@ -30,7 +29,7 @@ class Advisory:
 def read_advisories(path: Path) -> list[Advisory]:
     """Read a file of known faults. Raises WorkError naming what is wrong in it."""
     try:
-        rows = tomllib.loads(text_given(path)).get("fault", [])
+        rows = toml_of(text_given(path)).get("fault", [])
         return [Advisory(str(row["model"]), str(row["mended_in"]), str(row["what"])) for row in rows]
     except OSError as reason:
         raise WorkError(what=f"{path}: it cannot be read ({reason.strerror})", to_do="check the path") from reason

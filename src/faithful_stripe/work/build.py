@@ -170,7 +170,11 @@ def clear_foreign(client: Client, foreign: ForeignVolume) -> None:
 
 def _foreign_action(client: Client, foreign: ForeignVolume, name: str) -> str:
     actions = (client.get(foreign.path).get("Actions") or {}).get("Oem") or {}
-    return str(actions[f"#{OEM}.{name}"]["target"])  # it stands beside the list that the view came from
+    target = (actions.get(f"#{OEM}.{name}") or {}).get("target")
+    if not target:
+        what = f"{client.where}: the controller offers no {name} any more"
+        raise WorkError(what=what, to_do="look again: `survey`")
+    return str(target)
 
 
 def with_company(seen: Server, foreign: ForeignVolume) -> list[ForeignVolume]:

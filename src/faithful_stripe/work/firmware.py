@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import re
 import time
-import tomllib
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -17,8 +16,9 @@ from typing import Any
 
 from ..core.server.model import Server
 from ..core.server.things import BootOption, Operation, Volume
-from ..media.given import text_given
+from ..media.given import text_given, toml_of
 from ..redfish.client import Body, Client, RedfishError
+from ..redfish.plain import link, part, rows
 from .errors import WorkError
 from .remembered import remember
 from .seen import boot_options
@@ -113,11 +113,11 @@ def firmware(client: Client, roles: Path | None = None) -> Firmware:
     if "Bios" not in system:
         what = f"{name}: this server shows no firmware attributes over Redfish"
         raise WorkError(what=what, to_do="use its own setup screens")
-    bios = client.get(system["Bios"]["@odata.id"])
+    bios = client.get(link(system, "Bios"))
     settings_path = str(((bios.get("@Redfish.Settings") or {}).get("SettingsObject") or {}).get("@odata.id") or "")
     settings = client.get(settings_path) if settings_path else {}
     entries, dependencies = _registry(client, str(bios.get("AttributeRegistry") or ""))
-    values, waiting = bios.get("Attributes") or {}, settings.get("Attributes") or {}
+    values, waiting = part(bios, "Attributes"), part(settings, "Attributes")
     found = [_attribute(n, v, entries.get(n, {}), waiting, dependencies) for n, v in values.items()]
     order = list(entries)
     found.sort(key=lambda a: order.index(a.name) if a.name in order else len(order))
@@ -126,7 +126,7 @@ def firmware(client: Client, roles: Path | None = None) -> Firmware:
         attributes=tuple(with_roles(found, _overrides(roles))),
         boot=tuple(boot_options(client, system)),
         settings_path=settings_path,
-        system_path=str(system["@odata.id"]),
+        system_path=link(system),
         identity=str(system.get("UUID") or f"{system.get('SerialNumber') or ''}@{client.where}"),
     )
 
@@ -135,13 +135,13 @@ def _registry(client: Client, wanted: str) -> tuple[dict[str, Body], list[Body]]
     """The attribute registry's entries by name and its dependencies; empty where the server has none."""
     if not wanted or "Registries" not in client.root:
         return {}, []
-    for file in client.members(client.root["Registries"]["@odata.id"]):
+    for file in client.members(link(client.root, "Registries")):
         if wanted in (file.get("Registry"), file.get("Id")):
-            places = [p.get("Uri") for p in file.get("Location") or [] if p.get("Uri")]
+            places = [p.get("Uri") for p in rows(file, "Location") if p.get("Uri")]
             if places:
                 entries = client.get(str(places[0])).get("RegistryEntries") or {}
-                rows = entries.get("Attributes") or []
-                return {str(r["AttributeName"]): r for r in rows}, entries.get("Dependencies") or []
+                named = {str(r["AttributeName"]): r for r in rows(entries, "Attributes") if "AttributeName" in r}
+                return named, rows(entries, "Dependencies")
     return {}, []
 
 
@@ -155,7 +155,9 @@ def _attribute(
         help=str(entry.get("HelpText") or ""),
         kind=str(entry.get("Type") or type(value).__name__),
         values=tuple(
-            (str(v["ValueName"]), str(v.get("ValueDisplayName") or v["ValueName"])) for v in entry.get("Value") or []
+            (str(v["ValueName"]), str(v.get("ValueDisplayName") or v["ValueName"]))
+            for v in entry.get("Value") or []
+            if "ValueName" in v
         ),
         bounds=(int(low), int(high)) if low is not None and high is not None else None,
         longest=entry.get("MaxLength"),
@@ -173,7 +175,7 @@ def _needs(name: str, dependencies: Iterable[Body]) -> Iterator[tuple[str, Any]]
         if inner.get("MapToAttribute") == name and inner.get("MapToProperty") in ("ReadOnly", "GrayOut"):
             for condition in inner.get("MapFrom") or []:
                 if condition.get("MapFromCondition") == "NEQ" and inner.get("MapToValue") is True:
-                    yield str(condition["MapFromAttribute"]), condition["MapFromValue"]
+                    yield str(condition.get("MapFromAttribute")), condition.get("MapFromValue")
 
 
 def with_roles(found: Iterable[AttributeView], overrides: Mapping[str, str]) -> list[AttributeView]:
@@ -205,7 +207,7 @@ def _overrides(path: Path | None) -> dict[str, str]:
         return {}
     known = [rule.role for rule in ROLES]
     try:
-        given = tomllib.loads(text_given(path))
+        given = toml_of(text_given(path))
     except (OSError, ValueError) as reason:
         raise WorkError(what=f"{path}: the roles cannot be read ({reason})", to_do="give a TOML file") from reason
     for role, name in given.items():
@@ -348,7 +350,7 @@ def restart(client: Client, tell: Callable[[str], None], patience: float = 900.0
         raise WorkError(
             what=f"{before.server}: it takes no restart over Redfish", to_do="restart it at its own console"
         )
-    client.post(str(reset["target"]), {"ResetType": kind})
+    client.post(str(reset.get("target") or ""), {"ResetType": kind})
     _wait(client, before, tell, patience, pause)
     after = {a.name: a for a in firmware(client).attributes}
     outcomes = []

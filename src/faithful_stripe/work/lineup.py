@@ -26,7 +26,7 @@ from ..core.lineup.standing import evidence_map, structures_on
 from ..core.lineup.trial import Trial, try_claim
 from ..core.lineup.verdicts import Reason, Sure, Verdict, Verdicts
 from ..core.source import BlockSource, BlockSourceError
-from ..media.given import text_given
+from ..media.given import text_given, toml_of
 from ..media.image import ImageFile, MediaError
 from ..media.parts import Parts, open_image
 from ..media.whole import write_text
@@ -102,7 +102,7 @@ def save(solution: Solution, path: Path) -> None:
 def load(path: Path) -> Solution:
     """Read a lineup document (TOML). Raises MediaError, LineupError."""
     try:
-        document = tomllib.loads(text_given(Path(path)))
+        document = toml_of(text_given(Path(path)))
     except (OSError, UnicodeDecodeError) as reason:
         raise MediaError(path=path, what=f"cannot be read ({reason})", to_do="name a lineup file") from reason
     except tomllib.TOMLDecodeError as reason:

@@ -17,6 +17,7 @@ from ..media.image import MediaError
 from ..media.whole import write_text
 from ..redfish.client import Body, Client, RedfishError
 from ..redfish.names import OEM
+from ..redfish.plain import link
 from .errors import WorkError
 from .remembered import state_file
 from .survey import find, survey
@@ -95,8 +96,8 @@ def entries(client: Client) -> list[Entry]:
     if "LogServices" not in system:
         raise WorkError(what=f"{client.where}: the server offers no log", to_do="look at its own console")
     found = []
-    for service in client.members(system["LogServices"]["@odata.id"]):
-        found += [_entry(body) for body in client.members(service["Entries"]["@odata.id"])]
+    for service in client.members(link(system, "LogServices")):
+        found += [_entry(body) for body in client.members(link(service, "Entries"))]
     numbers = [int(e.number) for e in found if e.number.isdecimal()]
     if len(set(numbers)) == len(found):  # the log counts its entries: its order holds when its clock is set back
         return sorted(found, key=lambda e: int(e.number))
@@ -309,7 +310,7 @@ def _stream(client: Client) -> str:
     """Where the server sends events as they happen; "" where it does not."""
     if "EventService" not in client.root:
         return ""
-    return str(client.get(client.root["EventService"]["@odata.id"]).get("ServerSentEventUri") or "")
+    return str(client.get(link(client.root, "EventService")).get("ServerSentEventUri") or "")
 
 
 def seen_for(client: Client) -> Server | None:

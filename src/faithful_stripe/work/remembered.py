@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import hashlib
 import json
-import os
 import re
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass
@@ -17,6 +16,10 @@ from pathlib import Path
 from typing import Any
 
 from platformdirs import user_state_path
+
+from ..core.shape import fits
+from ..media.image import MediaError
+from ..media.whole import write_text
 
 
 @dataclass(frozen=True)
@@ -42,8 +45,10 @@ def asked(server: str) -> dict[str, Asked]:
     """
     try:
         found = json.loads(state_file(server, ".json").read_text("utf-8"))["asked"]
-        return {str(name): Asked(**entry) for name, entry in found.items()}
-    except (OSError, ValueError, KeyError, TypeError, AttributeError):
+        if not fits(found, {"*": {"value": object, "at": str}}):
+            return {}
+        return {name: Asked(entry["value"], entry["at"]) for name, entry in found.items()}
+    except (OSError, ValueError, KeyError, TypeError, RecursionError):
         return {}
 
 
@@ -53,9 +58,8 @@ def remember(server: str, wanted: Mapping[str, Any]) -> None:
     kept = {**asked(server), **{name: Asked(value, now) for name, value in wanted.items()}}
     path = state_file(server, ".json")
     try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        new = path.with_suffix(".new")
-        new.write_text(json.dumps({"asked": {name: asdict(one) for name, one in kept.items()}}, indent=1), "utf-8")
-        os.replace(new, path)
-    except OSError:
+        path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        text = json.dumps({"asked": {name: asdict(one) for name, one in kept.items()}}, indent=1)
+        write_text(path, text, replace=True, mode=0o600)
+    except (OSError, MediaError):
         return

@@ -17,7 +17,7 @@ from . import log
 from .advisories import Advisory
 from .judging import Remaining, remains
 from .survey import survey
-from .visits import notes, remember_state
+from .visits import notes, remember_state, state_of
 
 
 @dataclass(frozen=True)
@@ -125,6 +125,8 @@ def report(client: Client, since: str | None = None, advisories: Sequence[Adviso
     begin = log.since(since, now) if since else (known[0]["time"] if known else _iso(now))
     mine = [n for n in known if _at(n["time"]) >= _at(begin)]
     states = [n for n in mine if n["kind"] == "state"] or [n for n in known if n["kind"] == "state"][-1:]
+    if not states:  # what was noted could not be kept: there is no before
+        states = [{"time": begin, "server_time": str(seen.time), "state": state_of(now_judged)}]
     clocks = log.clocks(client)
     offset = clocks.offset
     events = log.explained(log.entries(client), seen, clocks)

@@ -12,6 +12,7 @@ from dataclasses import replace
 from ..core.server.things import BootOption, Volume
 from ..core.server.unknown import UNKNOWN
 from ..redfish.client import Body, Client
+from ..redfish.plain import link, rows
 
 
 def boot_options(client: Client, system: Body) -> Iterator[BootOption]:
@@ -19,8 +20,8 @@ def boot_options(client: Client, system: Body) -> Iterator[BootOption]:
     boot = system.get("Boot") or {}
     options: dict[str, Body] = {}
     if "BootOptions" in boot:
-        rows = client.members(boot["BootOptions"]["@odata.id"])
-        options = {str(o.get("BootOptionReference") or o.get("Id")): o for o in rows}
+        known = client.members(link(boot, "BootOptions"))
+        options = {str(o.get("BootOptionReference") or o.get("Id")): o for o in known}
     for reference in boot.get("BootOrder") or list(options):
         option = options.get(str(reference), {})
         related = [str(r.get("@odata.id")) for r in option.get("RelatedItem") or []]
@@ -55,10 +56,10 @@ def _disks(client: Client, system: Body) -> list[tuple[str, str, int]] | None:
     if "SimpleStorage" not in system:
         return None
     found = []
-    for body in client.members(system["SimpleStorage"]["@odata.id"]):
-        storage = str(((body.get("Links") or {}).get("Storage") or {}).get("@odata.id") or "")
+    for body in client.members(link(system, "SimpleStorage")):
+        storage = link(body, "Links", "Storage")
         controller = storage.rstrip("/").rpartition("/")[2]
-        for device in body.get("Devices") or []:
+        for device in rows(body, "Devices"):
             found.append((controller, str(device.get("Name") or ""), int(device.get("CapacityBytes") or 0)))
     return found
 

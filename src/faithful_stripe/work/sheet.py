@@ -22,7 +22,7 @@ from ..core.server.model import Server
 from ..core.server.things import UseKind, Volume
 from ..core.server.unknown import UNKNOWN, known
 from ..core.units import parse_size
-from ..media.given import text_given
+from ..media.given import text_given, toml_of
 from .errors import WorkError
 from .firmware import Firmware
 from .tomltext import toml_value as value
@@ -73,7 +73,7 @@ def read_sheet(path: Path) -> Sheet:
     except (OSError, UnicodeDecodeError) as reason:
         raise WorkError(what=f"{path}: it cannot be read ({reason})", to_do="name a build sheet (TOML)") from reason
     try:
-        document = tomllib.loads(text)
+        document = toml_of(text)
     except tomllib.TOMLDecodeError as reason:
         raise WorkError(what=f"{path}: not TOML: {reason}", to_do="correct the sheet") from reason
     found = [_explained(wrong) for wrong in Draft202012Validator(schema()).iter_errors(document)]

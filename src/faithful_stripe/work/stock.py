@@ -18,7 +18,7 @@ from ..core.server.model import Server
 from ..core.server.unknown import UNKNOWN
 from ..core.units import SizeError, parse_size
 from ..media.given import text_given
-from ..media.whole import write_text
+from ..media.whole import alone, write_text
 from .errors import WorkError
 
 COLUMNS = ("serial", "parts", "model", "size", "media", "protocol", "rpm", "sector", "condition", "from", "note")
@@ -140,16 +140,19 @@ def write_stock(path: Path, items: Iterable[Item]) -> None:
 
 def put(path: Path, item: Item) -> None:
     """Add a drive, or replace what was known of it; makes the file where there is none."""
-    items = read_stock(path) if path.exists() else []
-    write_stock(path, [*(i for i in items if i.serial != item.serial), item])
+    with alone(path):
+        items = read_stock(path) if path.exists() else []
+        write_stock(path, [*(i for i in items if i.serial != item.serial), item])
 
 
-def taken(path: Path, serial: str, where: str) -> None:
-    """Note that a drive has left the cupboard: it is in a server now."""
-    items = read_stock(path)
-    write_stock(
-        path, [replace(i, condition="retired", note=f"in use: {where}") if i.serial == serial else i for i in items]
-    )
+def exchanged(path: Path, serial: str, where: str, old: Item) -> None:
+    """Note that one drive has left the cupboard, for it is in a server now, and that another one lies there instead."""
+    with alone(path):
+        items = [
+            replace(i, condition="retired", note=f"in use: {where}") if i.serial == serial else i
+            for i in read_stock(path)
+        ]
+        write_stock(path, [*(i for i in items if i.serial != old.serial), old])
 
 
 # matching ---------------------------------------------------------------------------------------

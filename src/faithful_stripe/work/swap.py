@@ -1,13 +1,12 @@
 """The guided replacement of a drive: every step verified by reading, never assumed.
 
-The stages are remove, seat, check, rebuild, finish, over. A swap is kept in a file of the user's own after every stage,
+The stages are remove, seat, check, rebuild, finish, away. A swap is kept in a file of the user's own after every stage,
 so that another command can pick it up. `run` tells what is seen and what to do as values; it never asks.
 """
 
 from __future__ import annotations
 
 import json
-import os
 from dataclasses import asdict, dataclass, field
 from datetime import UTC, datetime
 from typing import Any
@@ -19,13 +18,16 @@ from ..core.server.model import Server
 from ..core.server.redundancy import Answers, answers
 from ..core.server.things import Drive, SeatState, Volume
 from ..core.server.unknown import UNKNOWN, known
+from ..core.shape import fits
+from ..media.whole import write_text
 from ..redfish.client import Client, RedfishError
 from . import build
 from .errors import WorkError, granted
 from .remembered import state_file
 from .survey import find, survey
 
-STAGES = ("remove", "seat", "check", "rebuild", "finish", "over")
+STAGES = ("remove", "seat", "check", "rebuild", "finish", "away")
+"""The last is over at the server; the drive that came out is still to be put away."""
 
 
 @dataclass
@@ -71,15 +73,14 @@ class Swap:
     holds_only_copy: bool = False
 
     def keep(self) -> None:
-        """Write it down; a swap that is over is forgotten."""
+        """Write it down, whole and durable, for nobody else to read. Raises MediaError."""
         path = _file(self.identity)
-        if self.stage == "over":
-            path.unlink(missing_ok=True)
-            return
-        path.parent.mkdir(parents=True, exist_ok=True)
-        new = path.with_suffix(".new")
-        new.write_text(json.dumps(asdict(self), indent=1), "utf-8")
-        os.replace(new, path)
+        path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        write_text(path, json.dumps(asdict(self), indent=1), replace=True, mode=0o600)
+
+    def forget(self) -> None:
+        """It is over."""
+        _file(self.identity).unlink(missing_ok=True)
 
     @property
     def needs(self) -> Need:
@@ -91,6 +92,16 @@ class Swap:
         """The bay as it is now; where the server lists only bays with drives, an empty one."""
         found = seen.at_place(self.enclosure, self.bay) or next((d for d in seen.drives if d.path == self.path), None)
         return found or Drive(self.bay, self.path, self.enclosure, present=False)
+
+
+SHAPE = {
+    **dict.fromkeys(["identity", "where", "server", "bay", "serial", "part", "model", "why", "began"], str),
+    **dict.fromkeys(["enclosure?", "path?", "media?", "protocol?", "incoming?"], str), "stage?": str,
+    "size": int, "failed": bool, "rpm?": (int, None), "sector?": (int, None), "volumes?": [str], "names?": [str],
+    "before?": {"*": str}, "need?": dict.fromkeys(("*",), object), "was_spare?": bool, "spare_for?": [str],
+    "hot?": (bool, None), "holds_only_copy?": bool,
+}  # fmt: skip
+"""What a swap's file holds."""
 
 
 def _file(server: str) -> Any:
@@ -114,8 +125,9 @@ def resume(client: Client) -> Swap:
 
 def _under_way(server: str) -> Swap | None:
     try:
-        return Swap(**json.loads(_file(server).read_text("utf-8")))
-    except (OSError, ValueError, TypeError, KeyError):
+        told = json.loads(_file(server).read_text("utf-8"))
+        return Swap(**told) if fits(told, SHAPE) and told.get("stage", "remove") in STAGES else None
+    except (OSError, ValueError, TypeError, RecursionError):
         return None
 
 

@@ -40,7 +40,8 @@ PATIENCE = 6
 @dataclass(frozen=True)
 class Options:
     """detach: let go once the rebuild runs; overwrite: take a drive that holds something; known: serial numbers known
-    to have failed; stock: what the cupboard says of its drives, best: the one it offers."""
+    to have failed; stock: what the cupboard says of its drives, best: the one it offers; put_away: notes where
+    the old drive lies, before the swap is forgotten: what fails there is done again when the swap is picked up."""
 
     detach: bool = False
     overwrite: bool = False
@@ -49,6 +50,7 @@ class Options:
     best: Item | None = None
     advisories: tuple[Advisory, ...] = ()
     pause: float = 2.0
+    put_away: Callable[[Swap], None] = lambda _swap: None
 
 
 Seeing = Iterator[Server | Told]
@@ -61,12 +63,14 @@ def run(client: Client, swap: Swap, options: Options, sleep: Callable[[float], N
     seeing = _noted(client, looks(client, options.pause, sleep, cold), swap)
     stages = {"remove": _remove, "seat": _seat, "check": _check, "rebuild": _rebuild, "finish": _finish}
     remember_state(client.where, assess(survey(client)))
-    while swap.stage != "over":
+    while swap.stage != "away":
         stage = swap.stage
         yield from stages[stage](client, swap, options, seeing)
         if swap.stage == stage:  # let go
             return
         swap.keep()
+    options.put_away(swap)
+    swap.forget()
 
 
 def _noted(client: Client, seeing: Seeing, swap: Swap) -> Seeing:
@@ -332,5 +336,5 @@ def _finish(client: Client, swap: Swap, options: Options, seeing: Seeing) -> Ite
     yield Told("done", Tell.DONE, {"swap": replace(swap), "seconds": lasted})
     for one in remains(found, options.advisories):
         yield Told("check", Tell.REMAINS, {"remaining": one, "server": seen})
-    swap.stage = "over"
+    swap.stage = "away"
     swap.keep()

@@ -98,11 +98,11 @@ def versions(client: Client) -> list[VersionView]:
     if "UpdateService" not in client.root:
         what = f"{client.where}: this server tells no firmware versions over Redfish"
         raise WorkError(what=what, to_do="use its own console")
-    service = client.get(client.root["UpdateService"]["@odata.id"])
+    service = client.get(link(client.root, "UpdateService"))
     if "FirmwareInventory" not in service:
         what = f"{client.where}: its update service keeps no inventory"
         raise WorkError(what=what, to_do="use its own console")
-    return [_version(body) for body in client.members(service["FirmwareInventory"]["@odata.id"])]
+    return [_version(body) for body in client.members(link(service, "FirmwareInventory"))]
 
 
 def _version(body: Body) -> VersionView:
@@ -242,7 +242,7 @@ def pci_paths(client: Client) -> dict[str, str]:
         device = client.get(entry["@odata.id"])
         if "PCIeFunctions" not in device:
             continue
-        for function in client.members(device["PCIeFunctions"]["@odata.id"]):
+        for function in client.members(link(device, "PCIeFunctions")):
             vendor, number = str(function.get("VendorId") or ""), str(function.get("DeviceId") or "")
             if vendor and number:
                 ids = f"PCI\\VEN_{int(vendor, 16):04X}&DEV_{int(number, 16):04X}"
@@ -296,7 +296,7 @@ def update(client: Client, plan: UpdatePlan, tell: Tell) -> list[Updated]:
 
 
 def _send(client: Client, plan: UpdatePlan, tell: Tell) -> None:
-    service = client.get(client.root["UpdateService"]["@odata.id"])
+    service = client.get(link(client.root, "UpdateService"))
     targets: Body = {"Targets": [row.part.path for row in plan.rows]}
     push = service.get("MultipartHttpPushUri")
     simple = (service.get("Actions") or {}).get("#UpdateService.SimpleUpdate") or {}
@@ -306,7 +306,7 @@ def _send(client: Client, plan: UpdatePlan, tell: Tell) -> None:
         try:
             with offered(plan.name, plan.data, own_address(client.where)) as uri:
                 protocol = {"TransferProtocol": "HTTP"}
-                client.post(str(simple["target"]), {"ImageURI": uri, **protocol, **targets}, tell)
+                client.post(str(simple.get("target") or ""), {"ImageURI": uri, **protocol, **targets}, tell)
         except OSError as reason:
             what = f"{client.where}: the file could not be offered for fetching ({reason})"
             raise WorkError(what=what, to_do="check this machine's network") from reason

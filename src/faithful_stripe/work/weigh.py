@@ -285,7 +285,7 @@ def compare(path: Path, weight: Weight, link: float | None, working: Sequence[st
         found = [_held(job, kind, part, weight, link) for job, kind, part in rows]
     except OSError as reason:
         raise WorkError(what=f"{path}: cannot be read ({reason.strerror})", to_do="name an fio JSON result") from reason
-    except (ValueError, KeyError, TypeError, UnicodeDecodeError) as reason:
+    except (ValueError, KeyError, TypeError, RecursionError) as reason:
         what = f"{path}: this is not an fio JSON result ({type(reason).__name__}: {reason})"
         raise WorkError(what=what, to_do="make it with fio --output-format=json") from reason
     if not found:

@@ -19,6 +19,10 @@ from .verdicts import Verdicts, placed
 FORMAT = "faithful-stripe/lineup/1"
 
 
+UNFIT = (KeyError, TypeError, ValueError, AttributeError, OverflowError)
+"""What reading a document raises that is not made as ours are: something missing, of another kind, or out of bounds."""
+
+
 class LineupError(StripeError):
     template = "{what}"
     remedy = "{to_do}"
@@ -175,7 +179,7 @@ def read_document(document: object, where: str) -> Solution:
     made = tuple(_array(entry, f"{where}: array {i + 1}") for i, entry in enumerate(arrays))
     try:
         images = tuple(Fingerprint.from_document(image) for image in document.get("images", ()))
-    except (KeyError, TypeError, ValueError) as reason:
+    except UNFIT as reason:
         raise _wrong(where, "images: not as `lineup solve --out` writes them") from reason
     return Solution(made, tuple(map(str, document.get("unused", ()))), images=images)
 
@@ -225,7 +229,7 @@ def _array(entry: object, where: str) -> Lineup:
         ages = tuple(Age.from_document(age) for age in entry.get("ages", ()))
         seals = tuple(Seal.from_document(seal) for seal in entry.get("seals", ()))
         seats = tuple((str(seat["image"]), int(seat["position"])) for seat in entry.get("seats", ()))
-    except (KeyError, TypeError, ValueError, AttributeError) as reason:
+    except UNFIT as reason:
         raise _wrong(where, "verdicts, map, ages, seals or seats: not as `lineup solve --out` writes them") from reason
     stated = [*(position for _name, position in seats), *(a.member for a in ages)]
     if any(not 0 <= position < len(members) for position in stated):

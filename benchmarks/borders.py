@@ -1,0 +1,279 @@
+"""Everything foreign that the commands read, made wrong: files that people name, what this machine remembers, and the
+answers of servers. Nothing may end in anything but an answer or one clear line, and all soon.
+
+    python benchmarks/borders.py --seed 1 --count 2000 --lane files
+"""
+
+from __future__ import annotations
+
+import argparse
+import io
+import json
+import os
+import random
+import shutil
+import signal
+import subprocess
+import sys
+import tempfile
+import time
+import traceback
+from collections import Counter
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from faithful_stripe.cli import main as command_line
+from faithful_stripe.redfish import client
+
+from . import mutants
+
+LONGEST = 20
+"""Seconds that one command may take."""
+
+SHIPPED = Path(command_line.__file__).parents[1] / "bench" / "data"
+
+
+class Hung(BaseException):
+    """A command took too long."""
+
+
+@dataclass
+class Tally:
+    """What came of the commands: how many ended well, in one line, and otherwise."""
+
+    said: Counter[str] = field(default_factory=Counter)
+    troubles: list[str] = field(default_factory=list)
+
+    def add(self, lane: str, words: list[str], number: int, trouble: str) -> None:
+        self.said[f"{lane}: {trouble.splitlines()[-1].split(':')[0] if trouble else 'fine'}"] += 1
+        if trouble:
+            self.troubles.append(f"{lane} {number}: fstripe {' '.join(words)}\n{trouble}")
+
+
+def called(words: list[str], folder: Path, environment: dict[str, str] | None = None, usual: bool = False) -> str:
+    """Run a command in this process; what is wrong with how it ended, "" where nothing is.
+
+    usual  whether nothing was made wrong: then it is no wrong usage
+    """
+    streams = [io.TextIOWrapper(io.BytesIO(), "utf-8", write_through=True) for _ in range(2)]
+    before = sys.argv, sys.stdout, sys.stderr, sys.stdin, Path.cwd(), dict(os.environ)
+    sys.argv, sys.stdin = ["fstripe", *words], io.StringIO("")
+    sys.stdout, sys.stderr = streams
+    os.environ.update({"XDG_STATE_HOME": str(folder / ".state"), "HOME": str(folder), **(environment or {})})
+    os.environ.pop("FSTRIPE_AT", None)
+    os.chdir(folder)
+    command_line.called.clear()
+    status: object = None
+
+    def stop(_number: int, _frame: object) -> None:
+        raise Hung(f"more than {LONGEST} s")
+
+    signal.signal(signal.SIGALRM, stop)
+    signal.setitimer(signal.ITIMER_REAL, LONGEST)
+    try:
+        command_line.run()
+    except SystemExit as end:
+        status = end.code
+    except BaseException:
+        return traceback.format_exc()
+    finally:
+        signal.setitimer(signal.ITIMER_REAL, 0)
+        sys.argv, sys.stdout, sys.stderr, sys.stdin, place, variables = before
+        os.chdir(place)
+        os.environ.clear()
+        os.environ.update(variables)
+    err = streams[1].buffer.getvalue().decode("utf-8", "replace")  # type: ignore[attr-defined]
+    lines = [line for line in err.splitlines() if line.startswith("fstripe: ")]
+    if status == 1 and len(lines) != 1 and words[0] != "rehearse":  # that one tells which step fails
+        return f"{err}\nnot one line: {len(lines)}"
+    if usual and status == 2:
+        return f"{err}\nwrong usage: {words}"
+    return "" if status in (0, 1, 2, 3) else f"{err}\nstatus: {status}"
+
+
+# files that people name -------------------------------------------------------------------------
+
+
+def _files(folder: Path) -> dict[str, tuple[str, list[list[str]]]]:
+    """(text, commands that read it) by name of the file."""
+    at = ["--at", "skerry"]
+    sheet = (SHIPPED / "skerry-sheet.toml").read_text()
+    plan = 'set = "x"\n' + "fstripe --at skerry volume check records\nfstripe --at skerry locate 5\n# a word\n"
+    inf = (
+        "[Version]\nSignature=\"$Windows NT$\"\nClass=SCSIAdapter\nDriverVer=01/02/2026,7.3.1.0\n[Manufacturer]\n"
+        "%M%=Tide,NTamd64.10.0\n[Tide.NTamd64.10.0]\n%D%=Inst,PCI\\VEN_1D9B&DEV_0C2A\n[Strings]\nM=\"Tide\"\nD=\"Dev\"\n"
+    )  # fmt: skip
+    lineup = [["lineup", *words] for words in (["draw"], ["extract", "made"], ["prove"])]
+    lineup = [[*words[:2], "found.toml", *words[2:]] for words in lineup]
+    roles = [[*at, "firmware", "show", "--roles", "roles.toml"], [*at, "ready", "--roles", "roles.toml"]]
+    fault = '[[fault]]\nmodel = "RC8"\nmended_in = "7.2.0"\nwhat = "stops"\n'
+    jobs = {
+        "jobs": [{"jobname": "read", "read": {"io_bytes": 5, "bw_bytes": 1, "iops": 2.5}, "write": {"io_bytes": 0}}]
+    }
+    measured = ["weigh", "--drives", "4", "--size", "4TB", "--measured", "jobs.json"]
+    return {
+        "sheet.toml": (sheet, [[*at, "build", "sheet.toml", "--check"]]),
+        "stock.csv": ((SHIPPED / "skerry-stock.csv").read_text(), [["stock", "list"], [*at, "stock", "match", "5"]]),
+        "new.toml": ((SHIPPED / "skerry-new.toml").read_text(), [["bench", "new", "made", "--from", "new.toml"]]),
+        "whole.toml": ((SHIPPED / "skerry-2.toml").read_text(), [["bench", "new", "made", "--from", "whole.toml"]]),
+        "found.toml": ((folder / "found.toml").read_text(), lineup),
+        "plan.txt": (plan, [["rehearse", "plan.txt", "--like", "skerry", "--hasty"]]),
+        "drivers/tide.inf": (inf, [[*at, "ready", "--drivers", "drivers"]]),
+        "roles.toml": ('"storage mode" = "StorageMode"\n"boot mode" = "BootMode"\n', roles),
+        "faults.toml": (fault, [[*at, "report", "made.md", "--advisories", "faults.toml"]]),
+        "servers.toml": ('servers = ["skerry", "https://127.0.0.1:9"]\n', [["--at", "servers.toml", "survey"]]),
+        ".netrc": ("machine 127.0.0.1 login tide password gauge\n", [["--at", "https://127.0.0.1:9", "survey"]]),
+        "jobs.json": (json.dumps(jobs), [measured]),
+    }  # fmt: skip
+
+
+def files(folder: Path, rng: random.Random, count: int, tally: Tally) -> None:
+    known = _files(folder)
+    (folder / "drivers").mkdir(exist_ok=True)
+    for name, (given, _commands) in known.items():
+        (folder / name).write_text(given)
+    for _given, commands in known.values():
+        for words in commands:
+            tally.add("files", words, -1, called(words, folder, usual=True))
+        _away(folder)
+    for number in range(count):
+        name = rng.choice(list(known))
+        given, commands = known[name]
+        (folder / name).write_bytes(mutants.text(given, rng))
+        words = rng.choice(commands)
+        tally.add("files", words, number, called(words, folder))
+        (folder / name).write_text(given)
+        _away(folder)
+
+
+def _away(folder: Path) -> None:
+    for made in folder.glob("*made*"):
+        shutil.rmtree(made) if made.is_dir() else made.unlink()
+
+
+# what this machine remembers, and what it is told -----------------------------------------------
+
+
+def remembered(folder: Path, rng: random.Random, count: int, tally: Tally) -> None:
+    """State files of this program, the bench's own, and the environment."""
+    looks = [
+        ["survey"], ["report", "made.md"], ["log", "--new"], ["firmware", "show"], ["swap", "--resume"],
+        ["stock", "match", "5"],
+    ]  # fmt: skip
+    for words in looks:
+        tally.add("remembered", words, -1, called(["--at", "skerry", *words], folder, usual=True))
+    _away(folder)
+    state = [p for p in (folder / ".state").rglob("*") if p.is_file()]
+    state += [p for p in (folder / "skerry").iterdir() if p.is_file() and p.suffix in (".toml", ".json", ".jsonl", "")]
+    for number in range(count):
+        path, words = rng.choice(state), ["--at", "skerry", *rng.choice(looks)]
+        kept = path.read_bytes()
+        path.write_bytes(mutants.text(kept.decode("utf-8", "replace"), rng))
+        environment = {
+            name: rng.choice((*mutants.NUMBERS, *(w for w in mutants.WORDS if "\0" not in w and w.isascii())))
+            for name in ("COLUMNS", "FSTRIPE_STOCK", "FSTRIPE_USER", "TZ", "LANG", "NO_COLOR") if rng.random() < 0.1
+        }  # fmt: skip
+        tally.add("remembered", words, number, called(words, folder, environment))
+        path.write_bytes(kept)
+        _away(folder)
+
+
+# answers of a server ----------------------------------------------------------------------------
+
+SERIALS = "HG4K21166,HG4K21204"
+"""The drives in bays 8 and 9 of the shipped bench."""
+
+READ = [
+    ["survey"], ["survey", "--json"], ["bays"], ["log"], ["ready"], ["firmware", "show"],
+    ["volume", "show", "records"], ["stock", "match", "5"], ["report", "made.html"], ["report", "made.json"],
+    ["weigh", "--bays", "4-7"], ["build", "sheet.toml", "--check"], ["locate", "5"], ["spare", "add", "10"],
+    ["volume", "check", "records"], ["volume", "add", "made", "--level", "RAID1", "--bays", "8,9", "--yes",
+     "--expect-serials", SERIALS],
+    ["controller", "set", "--rebuild-rate", "40"], ["firmware", "set", "BootMode=UEFI"],
+    ["boot", "system"], ["swap", "--give-up"], ["watch"], ["bench", "new", "made", "--like", "skerry"],
+]  # fmt: skip
+
+
+@contextmanager
+def tampered(rng: random.Random, share: float) -> Iterator[None]:
+    """Answers of which some hold something else than the server said."""
+    plain = client.told
+
+    def wrong(answer: Any) -> Any:
+        return plain(mutants.value(answer, rng)) if rng.random() < share else plain(answer)
+
+    client.told = wrong  # type: ignore[assignment]
+    try:
+        yield
+    finally:
+        client.told = plain
+
+
+def answers(folder: Path, rng: random.Random, count: int, tally: Tally) -> None:
+    for name in ("sheet.toml", "stock.csv"):
+        shutil.copy(SHIPPED / f"skerry-{name}", folder / name)
+    for words in READ:
+        tally.add("answers", words, -1, called(["--at", "skerry", *words], folder, usual=True))
+    _away(folder)
+    _skerry(folder)
+    for number in range(count):
+        words = ["--at", "skerry", *rng.choice(READ)]
+        with tampered(rng, rng.choice((0.02, 0.1, 0.5))):
+            tally.add("answers", words, number, called(words, folder))
+        _away(folder)
+        if number % 50 == 49:  # what was carried out by a tampered answer is not to be the next one's trouble
+            _skerry(folder)
+
+
+LANES: dict[str, Callable[[Path, random.Random, int, Tally], None]] = {
+    "files": files, "remembered": remembered, "answers": answers,
+}  # fmt: skip
+
+
+def _skerry(folder: Path) -> None:
+    shutil.rmtree(folder / "skerry", ignore_errors=True)
+    subprocess.run(["cp", "-a", "--sparse=always", folder / "kept", folder / "skerry"], check=True)
+
+
+def prepared(folder: Path) -> Path:
+    """A folder with a bench that has volumes, and a lineup of two images."""
+    assert not called(["bench", "new", "skerry"], folder)
+    os.rename(folder / "skerry", folder / "kept")
+    _skerry(folder)
+    image = random.Random(1).randbytes(1 << 20) + bytes(1 << 20)
+    for name in ("a.img", "b.img"):
+        (folder / name).write_bytes(image)
+    called(["lineup", "solve", "a.img", "b.img", "--out", "found.toml"], folder)
+    return folder
+
+
+def run(lane: str, seed: int, count: int) -> Tally:
+    """A lane with a seed; what came of it."""
+    tally = Tally()
+    with tempfile.TemporaryDirectory() as place:
+        LANES[lane](prepared(Path(place)), random.Random(f"{lane}/{seed}"), count, tally)
+    return tally
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser()
+    parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--count", type=int, default=300)
+    parser.add_argument("--lane", choices=LANES)
+    given = parser.parse_args()
+    wrong = 0
+    for lane in [given.lane] if given.lane else LANES:
+        began = time.perf_counter()
+        tally = run(lane, given.seed, given.count)
+        for trouble in tally.troubles:
+            print(trouble, end="\n\n")
+        print(f"seed {given.seed}, {given.count} {lane}, {time.perf_counter() - began:.0f} s: {dict(tally.said)}")
+        wrong += len(tally.troubles)
+    sys.exit(wrong > 0)
+
+
+if __name__ == "__main__":
+    main()
