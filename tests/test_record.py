@@ -3,6 +3,7 @@
 import json
 import os
 import re
+import subprocess
 import threading
 import time
 
@@ -10,7 +11,7 @@ import pytest
 
 from faithful_stripe.work.visits import failed_drives, note, notes
 
-from .conftest import SERIALS
+from .conftest import FSTRIPE, SERIALS
 
 AT = ("--at", "skerry")
 MEMBERS = ",".join(SERIALS)
@@ -155,3 +156,44 @@ def test_known_faults_are_named_while_the_firmware_still_has_them(fstripe, skerr
     (fstripe.folder / "bad.toml").write_text('[[fault]]\nmodel = "x"\n')
     wrong = fstripe(*AT, "report", "--json", "--advisories", "bad.toml")
     assert wrong.status == 1 and "not a list of known faults ('mended_in')" in wrong.err
+
+
+@pytest.mark.parametrize("line", [
+    "stock add HG4K30555 --size 4TB --media HDD", "bench new other --take skerry:HG4K20931", "report out.md", "bench",
+    "bench dump records out.img", "lineup solve a.img", "rehearse plan.txt --like skerry", "demo x", "--at s survey",
+    "watch --metrics=9100", "weigh --plot out.png --drives 4 --size 4TB", "bench serve", "no-such-command", "''",
+])  # fmt: skip
+def test_a_plan_changes_nothing_but_the_copy(fstripe, skerry, line):
+    script = fstripe.folder / "plan.txt"
+    script.write_text(f"survey\n{line}\n")
+    before = sorted(p for p in fstripe.folder.iterdir() if p.name != ".state")
+    got = fstripe("rehearse", "plan.txt", "--like", "skerry")
+    assert got.status == 1 and got.out == "" and "plan.txt, line 2: " in got.err and got.err.count("\n") == 1
+    assert sorted(p for p in fstripe.folder.iterdir() if p.name != ".state") == before
+
+
+def test_a_swap_in_a_plan_leaves_the_real_list_alone(fstripe, skerry):
+    fstripe("stock", "add", "HG4K30555", "--size", "4000787030016 B", "--media", "HDD", "--part", "HG-F4000-7K")
+    listed = (fstripe.folder / "stock.csv").read_bytes()
+    (fstripe.folder / "plan.txt").write_text("swap 5\nstock list\n")
+    assert fstripe("rehearse", "plan.txt", "--like", "skerry").status == 0
+    assert (fstripe.folder / "stock.csv").read_bytes() == listed
+
+
+def test_a_killed_rehearsal_leaves_nothing_behind(installed, skerry, tmp_path):
+    place = tmp_path / "temporary"
+    place.mkdir()
+    (tmp_path / "plan.txt").write_text("bench advance 1h\n" * 200)
+    words = [FSTRIPE, "rehearse", "plan.txt", "--like", "skerry"]
+    process = subprocess.Popen(words, cwd=tmp_path, env={**os.environ, "TMPDIR": str(place)}, stdout=subprocess.PIPE)
+    assert process.stdout is not None
+    process.stdout.readline()  # the copy is there
+    assert any(place.iterdir())
+    process.kill()
+    process.wait()
+    process.stdout.close()
+    for _ in range(600):
+        if not any(place.iterdir()):
+            return
+        threading.Event().wait(0.1)
+    raise AssertionError(list(place.iterdir()))

@@ -4,16 +4,16 @@ from __future__ import annotations
 
 import json
 import shlex
-import tempfile
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
 from ..media.given import text_given
+from ..media.scratch import scratch_folder
 from .common import ATTENTION, access_of, json_option, print_json
-from .keep import stock_option
-from .rehearsing import let_work_end, look, memory_of_its_own, run, swap_whole
+from .keep import stock_file, stock_option
+from .rehearsing import let_work_end, look, not_rehearsed, run, swap_whole, world_of_its_own
 
 if TYPE_CHECKING:
     from .rehearsing import Step
@@ -35,7 +35,8 @@ def rehearse(
     One command a line, without `fstripe` and --at; `bench` commands are the hands (pull, seat, fault); `swap BAY` is
     done whole, with a fitting drive of the cupboard (--stock), whose drives lie beside the copy. Between the steps time
     passes until work is done, unless --hasty. Lines that begin with # are left out. Stops at the first step that makes
-    a volume worse than the plan found it: offline, or with bytes lost. The server itself is only read.
+    a volume worse than the plan found it: offline, or with bytes lost. The server itself is only read, and nothing else
+    on this machine is changed: commands that would (stock add, bench new, lineup) are refused before the first step.
 
     Exit status 3 when data would be lost; 1 when a command fails.
 
@@ -52,8 +53,11 @@ def rehearse(
     except (OSError, UnicodeDecodeError) as reason:
         raise WorkError(what=f"{script}: it cannot be read ({reason})", to_do="write one command a line") from reason
     steps = [(n, _words(script, n, line)) for n, line in enumerate(lines, 1) if line and not line.startswith("#")]
-    with tempfile.TemporaryDirectory(prefix="fstripe-") as scratch, memory_of_its_own(Path(scratch)):
-        copy = keep if keep is not None else Path(scratch) / "copy"
+    for number, words in steps:
+        if why := not_rehearsed(words):
+            raise WorkError(what=f"{script}, line {number}: {shlex.join(words[:2])} {why}", to_do="leave it out")
+    with scratch_folder() as scratch, world_of_its_own(scratch, stock_file(file)):
+        copy = keep if keep is not None else scratch / "copy"
         with connect(target, access=access_of(ctx)) as client:
             make_copy(client, copy, file)
         told = [look(copy, 0, [], None)]

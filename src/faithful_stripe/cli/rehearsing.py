@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 import subprocess
 import sys
 from collections.abc import Iterator
@@ -65,18 +66,50 @@ class Step:
 BAD = (State.OFFLINE.value, State.LOST.value)
 
 
+REHEARSED: dict[str, tuple[str, ...]] = {
+    **dict.fromkeys(("survey", "bays", "log", "watch", "ready", "weigh", "build", "boot", "locate", "swap"), ()),
+    "firmware": ("show", "set", "restart", "update"),
+    "volume": ("add", "check", "clear", "foreign", "import", "initialize", "rebuild", "remove", "set", "show"),
+    "spare": ("add", "remove"), "controller": ("show", "set"), "stock": ("list", "match"),
+    "bench": ("advance", "cut-power", "fault", "lid", "load", "power-on", "pull", "seat"),
+}  # fmt: skip
+"""What a plan may hold: commands that change nothing but the server that they are given, with their subcommands."""
+
+WRITING = ("--plot", "--metrics", "--follow", "--forever")
+"""Options by which some of them write a file, or do not end."""
+
+
+def not_rehearsed(words: list[str]) -> str:
+    """Why a command cannot be part of a rehearsal; "" where it can."""
+    if words[0] not in REHEARSED:
+        return "is no command that can be rehearsed: it works on something else than the server"
+    subcommands = REHEARSED[words[0]]
+    if subcommands and next((w for w in words[1:] if not w.startswith("-")), "") not in subcommands:
+        return "cannot be rehearsed: it would change something on this machine, not on the copy"
+    option = next((w for w in words if w.partition("=")[0] in WRITING), "")
+    return f"cannot be rehearsed with {option}" if option else ""
+
+
 @contextmanager
-def memory_of_its_own(scratch: Path) -> Iterator[None]:
-    """What is remembered of servers stays out of a rehearsal, and a rehearsal out of it."""
-    before = os.environ.get("XDG_STATE_HOME")
-    os.environ["XDG_STATE_HOME"] = str(scratch / "memory")
+def world_of_its_own(scratch: Path, stock: Path) -> Iterator[None]:
+    """What is remembered of servers stays out of a rehearsal, and a rehearsal out of it; the cupboard's list is a copy.
+
+    stock  the list, which may not be there
+    """
+    mine = {"XDG_STATE_HOME": str(scratch / "memory"), "FSTRIPE_STOCK": str(scratch / "stock.csv")}
+    if stock.is_file():
+        shutil.copyfile(stock, mine["FSTRIPE_STOCK"])
+    before = {name: os.environ.get(name) for name in (*mine, "FSTRIPE_AT")}
+    os.environ.update(mine)
+    os.environ.pop("FSTRIPE_AT", None)
     try:
         yield
     finally:
-        if before is None:
-            del os.environ["XDG_STATE_HOME"]
-        else:
-            os.environ["XDG_STATE_HOME"] = before
+        for name, value in before.items():
+            if value is None:
+                os.environ.pop(name, None)
+            else:
+                os.environ[name] = value
 
 
 def run(copy: Path, words: list[str]) -> Done:
