@@ -101,7 +101,7 @@ def _files(folder: Path) -> dict[str, tuple[str, list[list[str]]]]:
     """(text, commands that read it) by name of the file."""
     at = ["--at", "skerry"]
     sheet = (SHIPPED / "skerry-sheet.toml").read_text()
-    plan = 'set = "x"\n' + "fstripe --at skerry volume check records\nfstripe --at skerry locate 5\n# a word\n"
+    plan = 'set = "x"\n' + "fstripe --at skerry volume check tides\nfstripe --at skerry locate 5\n# a word\n"
     inf = (
         "[Version]\nSignature=\"$Windows NT$\"\nClass=SCSIAdapter\nDriverVer=01/02/2026,7.3.1.0\n[Manufacturer]\n"
         "%M%=Tide,NTamd64.10.0\n[Tide.NTamd64.10.0]\n%D%=Inst,PCI\\VEN_1D9B&DEV_0C2A\n[Strings]\nM=\"Tide\"\nD=\"Dev\"\n"
@@ -183,17 +183,18 @@ def remembered(folder: Path, rng: random.Random, count: int, tally: Tally) -> No
 
 # answers of a server ----------------------------------------------------------------------------
 
-SERIALS = "HG4K21166,HG4K21204"
+SERIALS = "UV4H21166,UV4H21204"
 """The drives in bays 8 and 9 of the shipped bench."""
 
 READ = [
     ["survey"], ["survey", "--json"], ["bays"], ["log"], ["ready"], ["firmware", "show"],
-    ["volume", "show", "records"], ["stock", "match", "5"], ["report", "made.html"], ["report", "made.json"],
+    ["volume", "show", "tides"], ["stock", "match", "5"], ["report", "made.html"], ["report", "made.json"],
     ["weigh", "--bays", "4-7"], ["build", "sheet.toml", "--check"], ["locate", "5"], ["spare", "add", "10"],
-    ["volume", "check", "records"], ["volume", "add", "made", "--level", "RAID1", "--bays", "8,9", "--yes",
+    ["volume", "check", "tides"], ["volume", "add", "made", "--level", "RAID1", "--bays", "8,9", "--yes",
      "--expect-serials", SERIALS],
     ["controller", "set", "--rebuild-rate", "40"], ["firmware", "set", "BootMode=UEFI"],
-    ["boot", "system"], ["swap", "--give-up"], ["watch"], ["bench", "new", "made", "--like", "skerry"],
+    ["boot", "system"], ["swap", "--give-up"], ["watch", "--speed", "1000000"],
+    ["bench", "new", "made", "--like", "skerry"],
 ]  # fmt: skip
 
 
@@ -240,7 +241,16 @@ def _skerry(folder: Path) -> None:
 
 def prepared(folder: Path) -> Path:
     """A folder with a bench that has volumes, and a lineup of two images."""
-    assert not called(["bench", "new", "skerry"], folder)
+    members = "UV4H20931,UV4H20944,UV4H21007,UV4H21018"
+    for words in (
+        ["bench", "new", "skerry"],
+        ["--at", "skerry", "volume", "add", "tides", "--level", "RAID5", "--bays", "4-7", "--yes",
+         "--expect-serials", members],
+        ["--at", "skerry", "spare", "add", "13"], ["--at", "skerry", "bench", "fault", "6"],
+        ["--at", "skerry", "bench", "advance", "48h"],
+    ):  # fmt: skip
+        trouble = called(words, folder, usual=True)
+        assert not trouble, trouble
     os.rename(folder / "skerry", folder / "kept")
     _skerry(folder)
     image = random.Random(1).randbytes(1 << 20) + bytes(1 << 20)

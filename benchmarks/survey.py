@@ -30,24 +30,24 @@ def description(number: int) -> str:
     return f"""format = "faithful-stripe/bench/1"
 [server]
 name = "skerry-{number}"
-maker = "Tarn & Quill"
+maker = "Veskarn"
 model = "TQ-2240"
 serial = "TQ2240-{number:04d}"
 firmware = "2.14.0"
 bays = "1-{DRIVES}"
 panel = ["1-{DRIVES}"]
 [[controller]]
-id = "RAID-1"
-maker = "Tarn & Quill"
-model = "Lintel R24"
+id = "CTRL-1"
+maker = "Veskarn"
+model = "RC24"
 serial = "LR24-{number}"
 firmware = "5.3.1"
 bays = "1-{DRIVES}"
 rebuild_rate = 60
 [model.m]
-vendor = "Holmgard"
-model = "Fathom 4000"
-part = "HG-F4000-7K"
+vendor = "Ulvane"
+model = "H4"
+part = "UL-H4-A"
 size = 4000787030016
 media = "HDD"
 protocol = "SAS"

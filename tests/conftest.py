@@ -28,7 +28,7 @@ settings.register_profile("suite", max_examples=60, deadline=None, derandomize=T
 settings.load_profile("suite")
 
 FSTRIPE = Path(sys.executable).with_name("fstripe")
-SERIALS = ("HG4K20931", "HG4K20944", "HG4K21007", "HG4K21018")
+SERIALS = ("UV4H20931", "UV4H20944", "UV4H21007", "UV4H21018")
 """The drives in bays 4 to 7 of the shipped bench."""
 
 
@@ -137,11 +137,11 @@ def wall() -> Wall:
 
 @pytest.fixture
 def bench(tmp_path: Path, wall: Wall):
-    """A bench in process with a RAID 5 `records` on bays 4 to 7, and a clock that the test turns."""
+    """A bench in process with a RAID 5 `tides` on bays 4 to 7, and a clock that the test turns."""
     create(tmp_path / "skerry", now=wall)
     made = Bench(tmp_path / "skerry", wall=wall)
     with made.session() as session:
-        volumes.create(session.controller, volumes.check(session.controller, Wish("records", "RAID5", tuple("4567"))))
+        volumes.create(session.controller, volumes.check(session.controller, Wish("tides", "RAID5", tuple("4567"))))
     yield made
     made.close()
 

@@ -7,22 +7,22 @@ TEXT = f"""
 format = "faithful-stripe/bench/1"
 [server]
 name = "small-1"
-maker = "Tarn & Quill"
+maker = "Veskarn"
 model = "T4"
 serial = "T"
 firmware = "1"
 bays = "1-6"
 panel = ["1-6"]
 [[controller]]
-id = "RAID-1"
-maker = "Tarn & Quill"
-model = "Lintel R4"
+id = "CTRL-1"
+maker = "Veskarn"
+model = "RC4"
 serial = "L"
 firmware = "1"
 bays = "1-6"
 rebuild_rate = 50
 [model.small]
-vendor = "Holmgard"
+vendor = "Ulvane"
 model = "Drop"
 part = "D"
 size = {SIZE}

@@ -20,15 +20,15 @@ from faithful_stripe.core.source import read
 from faithful_stripe.media.image import ImageFile, TruncatedImage
 
 HOUR = 3600.0
-SPARE, BIG, SMALL, SSD = "HG4K30555", "HG6K00377", "OS2K71120", "BW48A2260"
+SPARE, BIG, SMALL, SSD = "UV4H30555", "UV6H00377", "PL2P71120", "QR4S2260"
 
 
 def member(session, position=1):
-    return session.controller.volume("records").members[position]
+    return session.controller.volume("tides").members[position]
 
 
 def volume_extent(session) -> int:
-    return session.controller.volume("records").extent
+    return session.controller.volume("tides").extent
 
 
 def ids(session) -> list[str]:
@@ -37,14 +37,14 @@ def ids(session) -> list[str]:
 
 def write(bench: Bench, offset: int, data: bytes) -> None:
     with bench.session() as session:
-        volume = session.controller.volume("records")
+        volume = session.controller.volume("tides")
         session.controller.before_write(volume)
         session.journal.write(session.controller.array(volume), volume.number, offset, data)
 
 
 def contents(bench: Bench, offset: int, length: int) -> bytes:
     with bench.session() as session:
-        return read(session.controller.array(session.controller.volume("records")), offset, length)
+        return read(session.controller.array(session.controller.volume("tides")), offset, length)
 
 
 @pytest.fixture
@@ -63,7 +63,7 @@ def test_a_rebuild_goes_on_with_the_clock_and_ends_at_the_right_moment(bench, wa
         session.fail("5")
         assert (
             ids(session) == ["DriveFailure", "VolumeDegraded"]
-            and session.controller.margin(session.controller.volume("records")) == 0
+            and session.controller.margin(session.controller.volume("tides")) == 0
         )
     assert same(bench, filled)
     with bench.session() as session:
@@ -82,7 +82,7 @@ def test_a_rebuild_goes_on_with_the_clock_and_ends_at_the_right_moment(bench, wa
         assert ids(session) == ["RebuildDone", "VolumeOK"] and not session.controller.memory.jobs
         ended = job.since + 4_000_719_896_576 / job.rate
         assert session.said[0].time == iso(ended)
-        array = session.controller.array(session.controller.volume("records"))
+        array = session.controller.array(session.controller.volume("tides"))
         assert not [bad for _row, some in check_rows(array, 0, 200) for bad in some]
     with bench.session() as session:  # any other member may go now
         session.pull("7")
@@ -109,7 +109,7 @@ def test_a_drive_pulled_by_mistake_comes_back_as_it_was(bench, filled):
     with bench.session() as session:
         session.pull("6")
     with bench.session() as session:
-        session.seat("6", "HG4K21007")
+        session.seat("6", "UV4H21007")
         assert ids(session) == ["DriveInserted", "MemberReturned", "VolumeOK"] and not session.controller.memory.jobs
     assert same(bench, filled)
 
@@ -120,7 +120,7 @@ def test_a_stale_member_is_never_trusted(bench, wall, filled):
     data = bytes(reversed(filled))
     write(bench, 1_000_001, data)
     with bench.session() as session:
-        session.seat("15", "HG4K21007")  # in another bay even
+        session.seat("15", "UV4H21007")  # in another bay even
         assert "RebuildStarted" in ids(session) and member(session, 2).state == "rebuilding"
     assert same(bench, data)
     wall.now += 20 * HOUR
@@ -140,14 +140,14 @@ def test_two_members_gone_is_failed_and_writes_nothing(bench, filled):
         session.seat("7", SPARE)
         assert ids(session)[-1] == "DriveNotTaken" and "make up data" in session.said[-1].message
         session.pull("7")
-        session.seat("7", "HG4K21018")
-        session.seat("6", "HG4K21007")
+        session.seat("7", "UV4H21018")
+        session.seat("6", "UV4H21007")
     assert same(bench, filled)
 
 
 @pytest.mark.parametrize(
     ("serial", "why"),
-    [(SMALL, "it holds 2 TB, 4 TB are needed"), (SSD, "it holds 480 GB"), ("HG4K20944", "it has failed")],
+    [(SMALL, "it holds 2 TB, 4 TB are needed"), (SSD, "it holds 480 GB"), ("UV4H20944", "it has failed")],
 )
 def test_what_does_not_fit_is_not_taken_and_says_why(bench, serial, why):
     with bench.session() as session:
@@ -165,8 +165,8 @@ def test_a_drive_that_is_not_blank_is_taken_by_hand_only(bench, wall, filled):
         session.seat("5", SPARE)
         assert "it is not blank" in session.said[-1].message
         with pytest.raises(errors.UnknownBay):
-            members.rebuild_onto(session.controller, session.controller.volume("records"), "77")
-        members.rebuild_onto(session.controller, session.controller.volume("records"), "5")
+            members.rebuild_onto(session.controller, session.controller.volume("tides"), "77")
+        members.rebuild_onto(session.controller, session.controller.volume("tides"), "5")
     wall.now += 20 * HOUR
     with bench.session() as session:
         session.pull("4")
@@ -208,9 +208,9 @@ def test_a_stale_member_waits_while_the_volume_has_failed(bench, wall, filled):
     write(bench, 0, b"written while 6 was away")
     with bench.session() as session:
         session.pull("7")
-        session.seat("6", "HG4K21007")
+        session.seat("6", "UV4H21007")
         assert ids(session)[-1] == "DriveNotTaken" and "has failed since" in session.said[-1].message
-        session.seat("7", "HG4K21018")
+        session.seat("7", "UV4H21018")
         assert ids(session)[-1] == "RebuildStarted" and member(session, 2).state == "rebuilding"
     wall.now += 20 * HOUR
     with bench.session() as session:
@@ -234,7 +234,7 @@ def test_a_larger_drive_is_taken(bench):
 @pytest.mark.parametrize(
     ("wish", "error"),
     [
-        (("records", "RAID5", ("8", "9", "10")), errors.NameTaken),
+        (("tides", "RAID5", ("8", "9", "10")), errors.NameTaken),
         (("a b", "RAID5", ("8", "9", "10")), errors.BadName),
         (("new", "RAID5", ("4", "9", "10")), errors.DriveInUse),
         (("new", "RAID5", ("8", "8", "10")), errors.NamedTwice),
@@ -258,14 +258,14 @@ def test_an_error_in_a_session_changes_nothing(bench):
         session.fail("5")
         raise RuntimeError
     with bench.session() as session:
-        assert session.state.drives["HG4K20944"].fault == "" and member(session).state == "active"
+        assert session.state.drives["UV4H20944"].fault == "" and member(session).state == "active"
 
 
 def test_the_journal_replays_what_a_kill_interrupted(bench, filled):
     with bench.session() as session:
         session.pull("5")  # degraded: a torn write would change the missing strip
     with bench.session() as session:
-        volume = session.controller.volume("records")
+        volume = session.controller.volume("tides")
         array = session.controller.array(volume)
         session.controller.before_write(volume)
         (step,) = array.plan_writes(1_050_000, b"T" * 1000)
@@ -285,12 +285,12 @@ def test_the_journal_replays_what_a_kill_interrupted(bench, filled):
 
 def test_an_interrupted_write_of_whole_rows_leaves_true_parity(bench, filled):
     with bench.session() as session:
-        volume = session.controller.volume("records")
+        volume = session.controller.volume("tides")
         with open(bench.folder / "nvram.journal", "wb", buffering=0) as file:
             _append(file.fileno(), Record("intent", volume.number, ((0, 0, 4 << 20),), b""))
-        session.medium(session.state.drives["HG4K20931"]).write(7 * 65536, b"new data, old parity")
+        session.medium(session.state.drives["UV4H20931"]).write(7 * 65536, b"new data, old parity")
     with bench.session() as session:
-        array = session.controller.array(session.controller.volume("records"))
+        array = session.controller.array(session.controller.volume("tides"))
         assert not [bad for _row, some in check_rows(array, 0, 100) for bad in some]
 
 
@@ -303,9 +303,9 @@ def test_a_torn_write_to_a_mirror_leaves_equal_copies(bench):
     with bench.session() as session:
         with open(bench.folder / "nvram.journal", "wb", buffering=0) as file:
             _append(file.fileno(), Record("intent", made.number, ((0, 100, 500),), b""))
-        session.medium(session.state.drives["BW48A1107"]).write(100, b"new" * 100)  # only one copy was reached
+        session.medium(session.state.drives["QR4S1107"]).write(100, b"new" * 100)  # only one copy was reached
     with bench.session() as session:
-        copies = [read(session.medium(session.state.drives[s]), 0, 9000) for s in ("BW48A1107", "BW48A1132")]
+        copies = [read(session.medium(session.state.drives[s]), 0, 9000) for s in ("QR4S1107", "QR4S1132")]
         assert copies[0] == copies[1]
 
 
@@ -373,14 +373,14 @@ def _no_space(*_args):
     [
         ('format = "faithful-stripe/bench/1"', 'format = "x"', "format: expected"),
         ('bays = "1-16"', "bays = 16", "server.bays: expected str, found 16"),
-        ('media = "SSD"', 'media = "TAPE"', "model.brackwater-480.media: expected SSD or HDD"),
-        ('serial = "BW48A1132"', 'serial = "BW48A1107"', "seated.2.serial: BW48A1107 is there twice"),
-        ('serial = "BW48A1132"', 'serial = "../../x"', "seated.2.serial: expected 1 to 32 letters"),
+        ('media = "SSD"', 'media = "TAPE"', "model.quorrel-s48.media: expected SSD or HDD"),
+        ('serial = "QR4S1132"', 'serial = "QR4S1107"', "seated.2.serial: QR4S1107 is there twice"),
+        ('serial = "QR4S1132"', 'serial = "../../x"', "seated.2.serial: expected 1 to 32 letters"),
         ("[seated]", "[seated]\n99 = 1", "seated.99: expected one of the bays"),
         ("[seated]", "[seated", "not TOML"),
         ('panel = ["1-8", "9-16"]', 'panel = ["1-8"]', "server.panel: expected every bay once"),
-        ('model = "brackwater-480", serial = "BW48A1107"', 'model = "x", serial = "B"', "seated.1.model: expected one"),
-        ("size = 480_103_981_056", "size = 1000", "model.brackwater-480.size"),
+        ('model = "quorrel-s48", serial = "QR4S1107"', 'model = "x", serial = "B"', "seated.1.model: expected one"),
+        ("size = 480_103_981_056", "size = 1000", "model.quorrel-s48.size"),
     ],
 )
 def test_a_wrong_description_names_the_place(tmp_path, find, put, words):
@@ -399,5 +399,5 @@ def test_small_things():
 def test_images_stay_sparse_and_full_sized(skerry):
     images = list((skerry / "drives").iterdir())
     assert len(images) == 21 and sum(p.stat().st_blocks for p in images) == 0
-    with ImageFile(skerry / "drives" / "HG4K20931.img") as image:
+    with ImageFile(skerry / "drives" / "UV4H20931.img") as image:
         assert image.size == 4_000_787_030_016

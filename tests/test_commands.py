@@ -24,13 +24,13 @@ from faithful_stripe.media.image import ImageFile
 from .conftest import FSTRIPE, SERIALS
 
 AT = ("--at", "skerry")
-ADD = (*AT, "volume", "add", "records", "--level", "RAID5", "--bays", "4-7")
+ADD = (*AT, "volume", "add", "tides", "--level", "RAID5", "--bays", "4-7")
 YES = ("--yes", "--expect-serials", ",".join(SERIALS))
 
 
 @pytest.fixture
-def records(fstripe, skerry):
-    """A bench with the volume `records`."""
+def tides(fstripe, skerry):
+    """A bench with the volume `tides`."""
     assert fstripe(*ADD, *YES).status == 0
     return skerry
 
@@ -69,7 +69,7 @@ def test_help_needs_no_numbers_library(fstripe):
 
 def test_completion_knows_the_commands(fstripe):
     done = fstripe(_FSTRIPE_COMPLETE="bash_complete", COMP_WORDS="fstripe volume ", COMP_CWORD="2")
-    known = {"add", "check", "clear", "foreign", "import", "initialize", "remove", "rebuild", "set", "show"}
+    known = {"add", "adopt", "check", "forget", "found", "initialize", "remove", "rebuild", "set", "show"}
     assert {f"plain,{name}" for name in known} == set(done.out.split())
     assert "complete" in fstripe(_FSTRIPE_COMPLETE="bash_source").out
 
@@ -78,31 +78,31 @@ def test_from_an_empty_server_to_a_rebuilt_volume(fstripe, tmp_path, observatory
     assert "16 bays, 14 drives seated" in fstripe("bench", "new", "skerry").out
     empty = fstripe(*AT, "survey")
     assert empty.status == 0 and "Volumes: none yet" in empty.out and "Nothing needs attention" in empty.out
-    made = fstripe(*ADD, "--strip", "64KiB", stdin="records\n")
+    made = fstripe(*ADD, "--strip", "64KiB", stdin="tides\n")
     assert made.status == 0 and "12 TB (12002159689728 bytes), strip 64 KiB" in made.out
-    assert "Nothing will be lost" in made.err and "HG4K20944" in made.err
-    loaded = fstripe(*AT, "bench", "load", "records", observatory, "--json").json
+    assert "Nothing will be lost" in made.err and "UV4H20944" in made.err
+    loaded = fstripe(*AT, "bench", "load", "tides", observatory, "--json").json
     assert loaded["image_bytes"] == 256 << 20
 
     def dumped(name):
-        return fstripe(*AT, "bench", "dump", "records", name, "--range", "0:256MiB", "--json").json["sha256"]
+        return fstripe(*AT, "bench", "dump", "tides", name, "--range", "0:256MiB", "--json").json["sha256"]
 
     assert dumped("a.img") == loaded["sha256"]
     assert (tmp_path / "a.img").stat().st_blocks * 512 < 32 << 20
     assert "Margin left: 0" in fstripe(*AT, "bench", "fault", "5").out
     hurt = fstripe(*AT, "survey")
-    assert hurt.status == 3 and "Critical  volume records: degraded, margin 0" in hurt.out and "4 (5) 6 7" in hurt.out
+    assert hurt.status == 3 and "Critical  volume tides: degraded, margin 0" in hurt.out and "4 (5) 6 7" in hurt.out
     assert fstripe(*AT, "log", "--bay", "5").out.count("Critical") == 1
     assert dumped("b.img") == loaded["sha256"]
-    fstripe(*AT, "bench", "pull", "HG4K20944")
-    assert "rebuild of the volume records" in fstripe(*AT, "bench", "seat", "5", "HG4K30555").out
+    fstripe(*AT, "bench", "pull", "UV4H20944")
+    assert "rebuild of the volume tides" in fstripe(*AT, "bench", "seat", "5", "UV4H30555").out
     once = fstripe(*AT, "watch", "--once")
     assert once.status == 3 and "rate being measured" in once.out
     watched = fstripe(*AT, "watch", "--speed", "8000", "--json")
     lines = [line for line in watched.out.splitlines() if line]
     assert watched.status == 0 and len(lines) >= 3 and '"healthy": true' in lines[-1]
     survey = fstripe(*AT, "survey", "--json")
-    assert survey.status == 0 and [m["serial"] for m in survey.json["volumes"][0]["members"]][1] == "HG4K30555"
+    assert survey.status == 0 and [m["serial"] for m in survey.json["volumes"][0]["members"]][1] == "UV4H30555"
     assert dumped("c.img") == loaded["sha256"]
     messages = [e["message_id"].split(".")[-1] for e in fstripe(*AT, "log", "--json").json]
     assert messages == ["BenchStarted", "VolumeCreated", "DriveFailure", "VolumeDegraded", "DriveRemoved",
@@ -112,7 +112,7 @@ def test_from_an_empty_server_to_a_rebuilt_volume(fstripe, tmp_path, observatory
 X = (*AT, "volume", "add", "x", "--level")
 MISTAKES = [
     ((*X, "RAID5", "--bays", "8,9,99"), 1, "there is no bay 99; bays here: 1"),
-    ((*X, "RAID5", "--bays", "4,8,9"), 1, "is member 0 of records"),
+    ((*X, "RAID5", "--bays", "4,8,9"), 1, "is member 0 of tides"),
     ((*X, "RAID5", "--bays", "8,9"), 1, "needs at least 3 drives, got 2"),
     ((*X, "RAID5", "--bays", "8,8,9"), 1, "bay 8 is named twice"),
     ((*X, "RAID5", "--bays", "8,9,16"), 1, "bay 16 is empty"),
@@ -120,15 +120,15 @@ MISTAKES = [
     ((*X, "RAID9", "--bays", "8,9"), 1, "'RAID9' is not a level"),
     ((*X, "RAID0", "--bays", "8", "--strip", "5KiB"), 1, "powers of two"),
     ((*X, "RAID0", "--bays", "8", "--strip", "big"), 2, "'big' is not a size"),
-    ((*AT, "volume", "add", "records", "--level", "RAID0", "--bays", "8"), 1, "a volume records already"),
+    ((*AT, "volume", "add", "tides", "--level", "RAID0", "--bays", "8"), 1, "a volume tides already"),
     ((*X, "RAID5", "--bays", "8-10", "--size", "90TB"), 1, "these drives hold about 8 TB as RAID5, 90 TB are wanted"),
     ((*X, "RAID50", "--spans", "8-10/11,12"), 2, "every span needs as many bays"),
     ((*AT, "spare", "remove", "3"), 1, "is not a hot spare"),
-    ((*AT, "volume", "show", "other"), 1, "there is no volume other; volumes here: records"),
+    ((*AT, "volume", "show", "other"), 1, "there is no volume other; volumes here: tides"),
     ((*AT, "bench", "pull", "16"), 1, "bay 16 is empty"),
-    ((*AT, "bench", "seat", "4", "HG4K30555"), 1, "bay 4 holds drive HG4K20931"),
+    ((*AT, "bench", "seat", "4", "UV4H30555"), 1, "bay 4 holds drive UV4H20931"),
     ((*AT, "bench", "seat", "15", "NOPE"), 1, "no drive with serial number NOPE"),
-    ((*AT, "bench", "load", "records", "nothing.img"), 1, "no such file"),
+    ((*AT, "bench", "load", "tides", "nothing.img"), 1, "no such file"),
     ((*AT, "bench", "advance", "soon"), 2, "'soon' is not a duration"),
     (("--at", ".", "survey"), 1, "this is not a bench"),
     (("--at", "gone", "survey"), 1, "there is no such folder"),
@@ -140,7 +140,7 @@ MISTAKES = [
 ]  # fmt: skip
 
 
-def test_every_mistake_is_one_clear_line_and_changes_nothing(fstripe, records):
+def test_every_mistake_is_one_clear_line_and_changes_nothing(fstripe, tides):
     before = fstripe(*AT, "survey", "--json").json
     for words, status, said in MISTAKES:
         wrong = fstripe(*words)
@@ -162,55 +162,55 @@ def test_nothing_is_destroyed_without_the_right_name(fstripe, skerry):
     assert fstripe(*AT, "survey", "--json").json["volumes"] == []
 
 
-def test_what_will_be_lost_is_shown_first(fstripe, records, observatory):
-    fstripe(*AT, "bench", "load", "records", observatory)
-    again = fstripe(*AT, "bench", "load", "records", observatory)
-    assert again.status == 1 and "WILL BE LOST: volume records holds: ext file system 'tide-records'" in again.err
-    removed = fstripe(*AT, "volume", "remove", "records", stdin="records\n")
+def test_what_will_be_lost_is_shown_first(fstripe, tides, observatory):
+    fstripe(*AT, "bench", "load", "tides", observatory)
+    again = fstripe(*AT, "bench", "load", "tides", observatory)
+    assert again.status == 1 and "WILL BE LOST: volume tides holds: ext file system 'tide-records'" in again.err
+    removed = fstripe(*AT, "volume", "remove", "tides", stdin="tides\n")
     assert removed.status == 0 and "holding ext file system 'tide-records'" in removed.err
     anew = fstripe(*ADD)
-    assert "bay 4, HG4K20931: ext file system" in anew.err and "bay 5, HG4K20944: data" in anew.err
-    assert fstripe(*AT, "volume", "remove", "records", stdin="records\n").status == 1
+    assert "bay 4, UV4H20931: ext file system" in anew.err and "bay 5, UV4H20944: data" in anew.err
+    assert fstripe(*AT, "volume", "remove", "tides", stdin="tides\n").status == 1
     free = {d["bay"]: d["content"] for d in fstripe(*AT, "bays", "--json").json["bays"]}
     assert free["4"].startswith("ext") and free["8"] == ""  # removing a volume leaves the bytes as they were
 
 
-def test_a_replacement_that_does_not_fit_says_so(fstripe, records):
+def test_a_replacement_that_does_not_fit_says_so(fstripe, tides):
     fstripe(*AT, "bench", "pull", "5")
-    small = fstripe(*AT, "bench", "seat", "5", "OS2K71120")
+    small = fstripe(*AT, "bench", "seat", "5", "PL2P71120")
     assert small.status == 3 and "it holds 2 TB, 4 TB are needed" in small.out
     fstripe(*AT, "bench", "pull", "5")
-    larger = fstripe(*AT, "bench", "seat", "5", "HG6K00377")
+    larger = fstripe(*AT, "bench", "seat", "5", "UV6H00377")
     assert larger.status == 0 and "rebuild" in larger.out
 
 
-def test_a_full_disk_is_one_clear_line(fstripe, records):
+def test_a_full_disk_is_one_clear_line(fstripe, tides):
     """Files may grow to 4 MiB and no further, as on a disk that is full."""
-    random_image(records.parent / "a.img", 1)
-    limit = ["bash", "-c", 'ulimit -f 4096; exec "$0" "$@"', str(FSTRIPE), *AT, "bench", "load", "records", "a.img"]
-    done = subprocess.run(limit, cwd=records.parent, capture_output=True, text=True, check=False)
+    random_image(tides.parent / "a.img", 1)
+    limit = ["bash", "-c", 'ulimit -f 4096; exec "$0" "$@"', str(FSTRIPE), *AT, "bench", "load", "tides", "a.img"]
+    done = subprocess.run(limit, cwd=tides.parent, capture_output=True, text=True, check=False)
     assert done.returncode == 1 and done.stderr.count("\n") == 1 and "larger than this file system" in done.stderr
     assert fstripe(*AT, "survey").status == 0
 
 
-def test_a_rebuild_by_hand(fstripe, records):
+def test_a_rebuild_by_hand(fstripe, tides):
     fstripe(*AT, "bench", "pull", "5")
-    by_hand = fstripe(*AT, "volume", "rebuild", "records", "--onto", "13", stdin="records\n")
-    assert by_hand.status == 0 and "being rebuilt" in by_hand.out and "HG4K22008" in by_hand.err
-    again = fstripe(*AT, "volume", "rebuild", "records", "--onto", "12", stdin="records\n")
+    by_hand = fstripe(*AT, "volume", "rebuild", "tides", "--onto", "13", stdin="tides\n")
+    assert by_hand.status == 0 and "being rebuilt" in by_hand.out and "UV4H22008" in by_hand.err
+    again = fstripe(*AT, "volume", "rebuild", "tides", "--onto", "12", stdin="tides\n")
     assert again.status == 1 and "no member to rebuild" in again.err
     done = fstripe(*AT, "bench", "advance", "12h")
-    assert "is complete" in done.out and fstripe(*AT, "volume", "show", "records").status == 0
+    assert "is complete" in done.out and fstripe(*AT, "volume", "show", "tides").status == 0
 
 
-def test_a_truncated_image_is_named(fstripe, records):
-    os.truncate(records / "drives" / "HG4K21166.img", 5000)
+def test_a_truncated_image_is_named(fstripe, tides):
+    os.truncate(tides / "drives" / "UV4H21166.img", 5000)
     seen = fstripe(*AT, "survey")
-    assert seen.status == 3 and "HG4K21166.img: the image holds 5000 bytes, expected 4000787030016" in seen.out
-    os.truncate(records / "drives" / "HG4K20931.img", 5000)
-    dump = fstripe(*AT, "bench", "dump", "records", "x.img", "--range", "0:1MiB")
+    assert seen.status == 3 and "UV4H21166.img: the image holds 5000 bytes, expected 4000787030016" in seen.out
+    os.truncate(tides / "drives" / "UV4H20931.img", 5000)
+    dump = fstripe(*AT, "bench", "dump", "tides", "x.img", "--range", "0:1MiB")
     assert dump.status == 1 and dump.err.count("\n") == 1 and "it was cut short" in dump.err
-    assert not (records.parent / "x.img").exists()
+    assert not (tides.parent / "x.img").exists()
 
 
 def no_override() -> None:
@@ -218,13 +218,13 @@ def no_override() -> None:
     ctypes.CDLL(None).prctl(24, 1, 0, 0, 0)
 
 
-def test_a_read_only_folder_is_one_clear_line(records):
-    for path in (records, *records.rglob("*")):
+def test_a_read_only_folder_is_one_clear_line(tides):
+    for path in (tides, *tides.rglob("*")):
         path.chmod(0o555 if path.is_dir() else 0o444)
     done = subprocess.run(
-        [FSTRIPE, "--at", records, "survey"], capture_output=True, text=True, preexec_fn=no_override, check=False
+        [FSTRIPE, "--at", tides, "survey"], capture_output=True, text=True, preexec_fn=no_override, check=False
     )
-    records.chmod(0o755)
+    tides.chmod(0o755)
     assert done.returncode == 1 and "its folder cannot be written" in done.stderr and done.stderr.count("\n") == 1
 
 
@@ -249,21 +249,21 @@ def on_a_terminal(folder: Path, *words: str, **env: str) -> str:
     return out.decode()
 
 
-def test_colour_on_a_terminal_and_none_when_it_is_not_wanted(fstripe, records):
+def test_colour_on_a_terminal_and_none_when_it_is_not_wanted(fstripe, tides):
     fstripe(*AT, "bench", "fault", "5")
-    assert "\x1b[1;31m" in on_a_terminal(records.parent, *AT, "survey")
-    plain = on_a_terminal(records.parent, *AT, "bays", NO_COLOR="1")
+    assert "\x1b[1;31m" in on_a_terminal(tides.parent, *AT, "survey")
+    plain = on_a_terminal(tides.parent, *AT, "bays", NO_COLOR="1")
     assert "[31m" not in plain and "31m" not in plain and "FAILED" in plain
     assert "\x1b" not in fstripe(*AT, "survey").out
 
 
-def test_interrupting_a_watch_loses_nothing(fstripe, records):
-    image = random_image(records.parent / "a.img", 1)
-    fstripe(*AT, "bench", "load", "records", image)
+def test_interrupting_a_watch_loses_nothing(fstripe, tides):
+    image = random_image(tides.parent / "a.img", 1)
+    fstripe(*AT, "bench", "load", "tides", image)
     fstripe(*AT, "bench", "pull", "5")
-    fstripe(*AT, "bench", "seat", "5", "HG4K30555")
+    fstripe(*AT, "bench", "seat", "5", "UV4H30555")
     process = subprocess.Popen(
-        [FSTRIPE, *AT, "watch", "--speed", "2000"], cwd=records.parent, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
+        [FSTRIPE, *AT, "watch", "--speed", "2000"], cwd=tides.parent, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
         text=True,
     )  # fmt: skip
     assert process.stdout is not None
@@ -271,18 +271,18 @@ def test_interrupting_a_watch_loses_nothing(fstripe, records):
     time.sleep(0.4)
     process.send_signal(signal.SIGINT)
     _out, err = process.communicate(timeout=20)
-    assert process.returncode == 1 and "stopped watching; the work goes on (records rebuild of bay 5" in err
+    assert process.returncode == 1 and "stopped watching; the work goes on (tides rebuild of bay 5" in err
     assert err.count("\n") == 1
     assert fstripe(*AT, "bench", "advance", "12h").status == 0
-    healthy(records, image)
+    healthy(tides, image)
 
 
 def healthy(folder: Path, image: Path) -> None:
     """The volume holds the image and its parity is true everywhere."""
     bench = Bench(folder)
     with bench.session() as session, ImageFile(image) as source:
-        array = session.controller.array(session.controller.volume("records"))
-        assert not session.controller.volume("records").lost
+        array = session.controller.array(session.controller.volume("tides"))
+        assert not session.controller.volume("tides").lost
         assert read(array, 0, source.size) == read(source, 0, source.size)
         assert not [bad for _row, some in check_rows(array, 0, array.geometry.rows) for bad in some]
     bench.close()
@@ -294,47 +294,47 @@ def random_image(path: Path, seed: int, size: int = 24 << 20) -> Path:
 
 
 @pytest.mark.parametrize("seed", range(15))
-def test_a_kill_at_any_moment_leaves_a_bench_that_opens_and_loses_nothing(fstripe, records, seed):
+def test_a_kill_at_any_moment_leaves_a_bench_that_opens_and_loses_nothing(fstripe, tides, seed):
     """Loads over a loaded volume, killed at a moment of its own: old or new bytes everywhere, parity true."""
-    old, new = (random_image(records.parent / f"{name}.img", i) for i, name in enumerate(("old", "new")))
-    fstripe(*AT, "bench", "load", "records", old)
+    old, new = (random_image(tides.parent / f"{name}.img", i) for i, name in enumerate(("old", "new")))
+    fstripe(*AT, "bench", "load", "tides", old)
     degraded = seed % 3 == 2
     if degraded:
         fstripe(*AT, "bench", "pull", "6")
     process = subprocess.Popen(
-        [FSTRIPE, *AT, "bench", "load", "records", new, *YES], cwd=records.parent, stdout=-3, stderr=-3
+        [FSTRIPE, *AT, "bench", "load", "tides", new, *YES], cwd=tides.parent, stdout=-3, stderr=-3
     )
     time.sleep(0.25 + 0.02 * seed)
     process.kill()
     process.wait()
     assert fstripe(*AT, "survey").status == (3 if degraded else 0)
-    bench = Bench(records)
+    bench = Bench(tides)
     with bench.session() as session:
-        array = session.controller.array(session.controller.volume("records"))
+        array = session.controller.array(session.controller.volume("tides"))
         was, is_to_be, got = old.read_bytes(), new.read_bytes(), read(array, 0, old.stat().st_size)
         for at in range(0, len(got), 4096):
             assert got[at : at + 4096] in (was[at : at + 4096], is_to_be[at : at + 4096], bytes(4096)), at
         if not degraded:
             assert not [bad for _row, some in check_rows(array, 0, array.geometry.rows) for bad in some]
     bench.close()
-    assert fstripe(*AT, "bench", "load", "records", old, *YES).status == 0
+    assert fstripe(*AT, "bench", "load", "tides", old, *YES).status == 0
     if degraded:
-        fstripe(*AT, "bench", "seat", "6", "HG4K21007")
+        fstripe(*AT, "bench", "seat", "6", "UV4H21007")
         assert "is complete" in fstripe(*AT, "bench", "advance", "20h").out
-    healthy(records, old)
+    healthy(tides, old)
 
 
-def test_a_kill_during_a_rebuild_goes_on_from_its_checkpoint(fstripe, records):
-    image = random_image(records.parent / "a.img", 3)
-    fstripe(*AT, "bench", "load", "records", image)
+def test_a_kill_during_a_rebuild_goes_on_from_its_checkpoint(fstripe, tides):
+    image = random_image(tides.parent / "a.img", 3)
+    fstripe(*AT, "bench", "load", "tides", image)
     fstripe(*AT, "bench", "pull", "5")
-    fstripe(*AT, "bench", "seat", "5", "HG4K30555")
+    fstripe(*AT, "bench", "seat", "5", "UV4H30555")
     percent = 0.0
     for kills in range(60):
         if kills >= 4 and percent > 1:
             break
         words = [FSTRIPE, *AT, "watch", "--speed", "3000", "--json"]
-        process = subprocess.Popen(words, cwd=records.parent, stdout=subprocess.PIPE, stderr=-3, text=True)
+        process = subprocess.Popen(words, cwd=tides.parent, stdout=subprocess.PIPE, stderr=-3, text=True)
         for line in process.stdout:  # killed as soon as it has come further
             work = json.loads(line)["progress"]
             if not work or work[0]["work"]["percent"] > percent:
@@ -344,7 +344,7 @@ def test_a_kill_during_a_rebuild_goes_on_from_its_checkpoint(fstripe, records):
         percent = fstripe(*AT, "watch", "--once", "--json").json["progress"][0]["work"]["percent"]
     assert 1 < percent < 100
     assert "is complete" in fstripe(*AT, "bench", "advance", "12h").out
-    healthy(records, image)
+    healthy(tides, image)
 
 
 def test_the_demo_tells_its_story(fstripe):
@@ -367,7 +367,7 @@ def test_the_demo_tells_its_story(fstripe):
         ("stock", "add", "X", "--size", "4TB", "--media", "HDD", "--rpm", "-5"),
     ],
 )  # fmt: skip
-def test_numbers_that_nobody_can_mean_are_refused_and_the_bench_lives_on(fstripe, records, words):
+def test_numbers_that_nobody_can_mean_are_refused_and_the_bench_lives_on(fstripe, tides, words):
     refused = fstripe(*AT, *words)
     assert refused.status == 2 and refused.err.count("\n") == 1, refused.err
     assert fstripe(*AT, "survey").status == 0 and not (fstripe.folder / "stock.csv").exists()

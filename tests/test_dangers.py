@@ -105,7 +105,7 @@ def test_watch_weigh_and_survey_give_one_chance(fstripe, skerry):
     fstripe(*at, "volume", "add", "v", "--level", "RAID5", "--bays", "4-7", "--yes", "--expect-serials",
             ",".join(SERIALS))  # fmt: skip
     fstripe(*at, "bench", "pull", "5")
-    fstripe(*at, "bench", "seat", "5", "HG4K30555")
+    fstripe(*at, "bench", "seat", "5", "UV4H30555")
     seen = fstripe(*at, "survey", "--json").json["volumes"][0]["chance_of_loss"]
     watched = fstripe(*at, "watch", "--once", "--json").json["progress"][0]["chance"]
     layouts = fstripe("weigh", "--drives", "4", "--size", "4TB", "--spares", "0", "--json").json["layouts"]
@@ -331,7 +331,7 @@ def test_removing_a_volume_says_whether_it_boots_and_what_shares_its_drives(fstr
 
 
 def test_spares_that_fit_nothing_are_refused_and_named(fstripe, b):
-    tiny = '[model.tiny]\nvendor = "Holmgard"\nmodel = "Chip"\npart = "C"\nsize = 67200000\nmedia = "HDD"\n'
+    tiny = '[model.tiny]\nvendor = "Ulvane"\nmodel = "Chip"\npart = "C"\nsize = 67200000\nmedia = "HDD"\n'
     tiny += 'protocol = "SAS"\nrpm = 5400\nsector = 512\nrate = 1\nfirmware = "1"\n'
     text = TEXT.replace("[seated]", tiny + '[seated]\n5 = { model = "tiny", serial = "T1" }')
     b(text)

@@ -24,7 +24,7 @@ def configured(bench):
             Wish("system", "RAID1", ("1", "2")),
         ):
             volumes.create(s.controller, volumes.check(s.controller, wish))
-        s.seat("15", "HG4K30555")
+        s.seat("15", "UV4H30555")
         members.add_spare(s.controller, "14", [s.controller.volume("gauges")], True)
         members.add_spare(s.controller, "15", [], False)
     return bench
@@ -37,8 +37,8 @@ def image(bench, serial):
 def test_an_independent_reading_of_every_structure(configured):
     """Offsets written out from the standard, nothing shared with the declared structures."""
     with configured.session() as s:
-        size = s.state.drives["HG4K21166"].size
-    with open(image(configured, "HG4K21166"), "rb") as file:
+        size = s.state.drives["UV4H21166"].size
+    with open(image(configured, "UV4H21166"), "rb") as file:
 
         def sector(lba, count=1):
             file.seek(lba * 512)
@@ -57,14 +57,14 @@ def test_an_independent_reading_of_every_structure(configured):
             assert head[0x70] == kind and head[0x08:0x20] == anchor[0x08:0x20]
             places = struct.unpack_from(">10I", head, 0xC0)
             section = {name: sector(lba + places[2 * i], places[2 * i + 1]) for i, name in enumerate("cpvrd")}
-            assert sound(section["c"], 0xAD111111)[0x28:0x38].rstrip() == b"Lintel R16"
+            assert sound(section["c"], 0xAD111111)[0x28:0x38].rstrip() == b"RC8"
             disks = sound(section["p"], 0x22222222)
             assert struct.unpack_from(">H", disks, 8)[0] == 4 + 6 + 2 + 2
             kinds = [struct.unpack_from(">H", disks, 64 + 64 * i + 0x1C)[0] for i in range(14)]
             assert sorted(kinds) == [2] * 12 + [4, 8]
             found = sound(section["v"], 0xDDDDDDDD)
             names = [found[64 + 64 * i + 0x30 : 64 + 64 * i + 0x40].rstrip() for i in range(3)]
-            assert names == [b"records", b"gauges", b"system"]
+            assert names == [b"tides", b"gauges", b"system"]
             record = struct.unpack_from(">H", head, 0x86)[0] * 512
             most = struct.unpack_from(">H", head, 0x88)[0]
             mine = sound(sound(section["d"], 0x33333333), 0x33333333)
@@ -100,28 +100,28 @@ def test_the_set_up_follows_every_change_and_is_cleared_at_the_end(configured):
         with configured.session() as s:
             return ddf.decode(s.medium(s.state.drives[serial]))
 
-    before = told("HG4K20931")
+    before = told("UV4H20931")
     with configured.session() as s:
         s.pull("5")
-    after, away = told("HG4K20931"), None
+    after, away = told("UV4H20931"), None
     assert after.header["sequence"] > before.header["sequence"]
     assert [v["state"] for v in after.volumes] == [1, 0, 0]  # the global spare took over at once
     assert after.configs[0].references != before.configs[0].references
     with configured.session() as s:
-        away = ddf.decode(s.medium(s.state.drives["HG4K20944"]))
+        away = ddf.decode(s.medium(s.state.drives["UV4H20944"]))
         assert away.header["sequence"] == before.header["sequence"]  # a pulled drive tells how old it is
         for volume in list(s.controller.memory.volumes.values()):
             volumes.delete(s.controller, volume)
-    assert told("HG4K20931") is None
+    assert told("UV4H20931") is None
 
 
 def test_the_end_of_an_initialization_reaches_the_drives(configured, wall):
     def told():
         with configured.session() as s:
-            return ddf.decode(s.medium(s.state.drives["HG4K20931"])).volumes[0]["initialized"]
+            return ddf.decode(s.medium(s.state.drives["UV4H20931"])).volumes[0]["initialized"]
 
     with configured.session() as s:
-        volumes.initialize(s.controller, s.controller.volume("records"), "background")
+        volumes.initialize(s.controller, s.controller.volume("tides"), "background")
     assert told() == 1
     wall.now += 30 * 3600
     with configured.session():
@@ -131,8 +131,8 @@ def test_the_end_of_an_initialization_reaches_the_drives(configured, wall):
 
 def test_a_foreign_drive_is_shown_and_not_taken_unasked(configured, tmp_path):
     with configured.session() as s:
-        drive = s.state.drives["HG4K30562"]
-        other = ondisk.metadata(s.controller, s.state.drives["HG4K21166"])
+        drive = s.state.drives["UV4H30562"]
+        other = ondisk.metadata(s.controller, s.state.drives["UV4H21166"])
         theirs = ddf.Metadata(
             other.header, {"guid": b"OTHER".ljust(24), "product": b"Cornice 8"}, other.drives, other.volumes,
             other.configs, (), other.drive,
@@ -143,9 +143,9 @@ def test_a_foreign_drive_is_shown_and_not_taken_unasked(configured, tmp_path):
         for serial in list(s.controller.memory.spares):
             members.remove_spare(s.controller, str(s.state.drives[serial].bay))
         s.pull("4")
-        s.seat("4", "HG4K30562")
+        s.seat("4", "UV4H30562")
         assert "DDF set-up of another controller (Cornice 8)" in s.said[-1].message
-        assert s.controller.volume("records").members[0].state == "lost"
+        assert s.controller.volume("tides").members[0].state == "lost"
 
 
 @pytest.fixture(scope="module")

@@ -39,7 +39,7 @@ def test_ends_of_files_are_told_by_how_far_their_blocks_are_filled(volumes, cont
 
 
 def test_members_without_structures_are_placed_by_the_files_on_them(volumes, tmp_path):
-    """Few file records on few members, and one member is missing: no parity can be tested, and little else states an
+    """Few file tides on few members, and one member is missing: no parity can be tested, and little else states an
     address."""
     case = pile(tmp_path, volumes / "ntfs.img", Spec("RAID5", 5, 16384, "parity-N", "restart"), gone=(4,))
     (array,) = solve_images(case.images).arrays

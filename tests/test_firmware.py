@@ -23,7 +23,7 @@ def raw(fstripe):
 
 def test_from_the_factory_to_volumes_and_the_trap_on_the_way(fstripe, raw):
     seen = fstripe(*RAW, "survey")
-    assert seen.status == 3 and "controller RAID-1: offers no volumes" in seen.out
+    assert seen.status == 3 and "controller CTRL-1: offers no volumes" in seen.out
     refused = fstripe(*RAW, "volume", "add", "system", "--level", "RAID1", "--bays", "1,2")
     assert refused.status == 1 and "offers no volumes" in refused.err and "firmware show" in refused.err
     told = fstripe(*RAW, "firmware", "set", "DiskControllerUse=raid", "StartupStyle=UEFI")
@@ -39,19 +39,19 @@ def test_from_the_factory_to_volumes_and_the_trap_on_the_way(fstripe, raw):
     assert again.status == 0 and again.json["kept"] and len(again.json["settings"]) == 3
     made = fstripe(
         *RAW, "volume", "add", "system", "--level", "RAID1", "--bays", "1,2", "--yes",
-        "--expect-serials", "BW48A1107,BW48A1132",
+        "--expect-serials", "QR4S1107,QR4S1132",
     )  # fmt: skip
     assert made.status == 0, made.err
     assert fstripe(*RAW, "boot", "system").out.startswith(
-        "Boot order of skerry-1: Volume system of RAID-1, then Network"
+        "Boot order of skerry-1: Volume system of CTRL-1, then Network"
     )
-    assert fstripe(*RAW, "firmware", "show").out.count("Boot order: Volume system of RAID-1, then Network.") == 1
+    assert fstripe(*RAW, "firmware", "show").out.count("Boot order: Volume system of CTRL-1, then Network.") == 1
 
 
 def test_volumes_survive_a_stay_in_direct_mode(fstripe, raw):
     fstripe(*RAW, "firmware", "set", "DiskControllerUse=Raid")
     fstripe(*RAW, "firmware", "restart", "--yes", "--speed", "600")
-    serials = "HG4K20931,HG4K20944,HG4K21007"
+    serials = "UV4H20931,UV4H20944,UV4H21007"
     fstripe(*RAW, "volume", "add", "v", "--level", "RAID5", "--bays", "4-6", "--yes", "--expect-serials", serials)
     gone = fstripe(*RAW, "firmware", "set", "DiskControllerUse=Direct")
     assert "controllers will offer no volumes (v will not be offered)" in gone.out
@@ -103,7 +103,7 @@ def test_roles_can_be_said_otherwise(fstripe, raw):
 def test_a_restart_names_the_work_that_it_interrupts(fstripe, raw):
     fstripe(*RAW, "firmware", "set", "DiskControllerUse=Raid")
     fstripe(*RAW, "firmware", "restart", "--yes", "--speed", "600")
-    serials = "HG4K20931,HG4K20944,HG4K21007"
+    serials = "UV4H20931,UV4H20944,UV4H21007"
     fstripe(*RAW, "volume", "add", "v", "--level", "RAID5", "--bays", "4-6", "--yes", "--expect-serials", serials)
     fstripe(*RAW, "volume", "check", "v")
     fstripe(*RAW, "bench", "advance", "1h")

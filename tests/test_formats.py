@@ -27,10 +27,10 @@ def test_crc32c_check_values(data, value):
 
 @given(st.binary(min_size=1, max_size=300), st.integers(0, 2**32 - 1))
 def test_crc32c_of_many_agrees_with_one_by_one_and_runs_backwards(data, state):
-    records = np.frombuffer(data, np.uint8).reshape(1, -1)
-    after = crc_many(records, state)
+    tides = np.frombuffer(data, np.uint8).reshape(1, -1)
+    after = crc_many(tides, state)
     assert after.tolist() == [crc(data, state)]
-    assert state_before(after, records).tolist() == [state]
+    assert state_before(after, tides).tolist() == [state]
 
 
 def test_a_layout_reads_and_writes_and_says_where_data_end():

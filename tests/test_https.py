@@ -91,18 +91,18 @@ def test_firmware_is_updated_on_a_difficult_server(tmp_path, login, manner):
     """Pushed, or offered for fetching where nothing can be pushed; the task is followed, the version read again."""
     with served(tmp_path, manner, TEXT, speed=60.0) as (at, _door, access):
         with Bench(tmp_path / "b").session() as session:
-            (tmp_path / "r.pldm").write_bytes(package_for(session.state, "RAID-1", "7.0.1"))
+            (tmp_path / "r.pldm").write_bytes(package_for(session.state, "CTRL-1", "7.0.1"))
         told = []
         with connect(at, access=access) as client:
-            plan = plan_update(client, tmp_path / "r.pldm", ["RAID-1"] if manner == "sparse" else [])
+            plan = plan_update(client, tmp_path / "r.pldm", ["CTRL-1"] if manner == "sparse" else [])
             assert [(r.part.name, r.direction, r.activation) for r in plan.rows] == [
-                ("RAID-1", "newer", "system reboot")
+                ("CTRL-1", "newer", "system reboot")
             ]
             (after,) = update(client, plan, lambda name, percent: told.append((name, percent)))
             assert after.state == "waits" and after.waiting == (None if manner == "sparse" else "7.0.1")
-            assert any("Firmware update of RAID-1" in name and percent is not None for name, percent in told)
+            assert any("Firmware update of CTRL-1" in name and percent is not None for name, percent in told)
             firmware_work.restart(client, lambda _text: None, pause=0.05)
-            assert {v.name: v.version for v in versions(client)}["RAID-1"] == "7.0.1"
+            assert {v.name: v.version for v in versions(client)}["CTRL-1"] == "7.0.1"
 
 
 def test_a_certificate_is_verified_and_its_fingerprint_shown_once(tmp_path, login):
@@ -197,12 +197,12 @@ def test_served_from_the_command_line_until_interrupted(fstripe, skerry):
         trust = process.stdout.readline().split("--trust ")[1].split(",")[0]
         words = ("--at", at, "--trust", trust)
         made = fstripe(
-            *words, "volume", "add", "records", "--level", "RAID5", "--bays", "4-7", "--yes", "--expect-serials",
+            *words, "volume", "add", "tides", "--level", "RAID5", "--bays", "4-7", "--yes", "--expect-serials",
             ",".join(SERIALS), **LOGIN,
         )  # fmt: skip
         assert made.status == 0, made.err
         seen = fstripe(*words, "survey", **LOGIN)
-        assert seen.status == 0 and "records" in seen.out
+        assert seen.status == 0 and "tides" in seen.out
         unknown = fstripe("--at", at, "survey", **LOGIN)
         assert unknown.status == 1 and trust in unknown.err and unknown.err.count("\n") == 1
         assert "tide-4711" not in seen.out + seen.err + made.err

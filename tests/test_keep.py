@@ -28,8 +28,8 @@ from .test_https import login, served  # noqa: F401
 
 AT = ("--at", "skerry")
 CUPBOARD = """serial,parts,model,size,media,protocol,rpm,sector,condition,from,note
-EXACT,HG-F4000-7K,Fathom,4000787030016,HDD,SAS,7200,512,new,shop,
-EXACT-OLD,HG-F4000-7K X,Fathom,4000787030016,HDD,SAS,7200,512,used,shop,
+EXACT,UL-H4-A,H4,4000787030016,HDD,SAS,7200,512,new,shop,
+EXACT-OLD,UL-H4-A X,H4,4000787030016,HDD,SAS,7200,512,used,shop,
 EQUAL,OTHER-1,Deep,4000787030016,HDD,SAS,7200,512,new,shop,
 LARGER,OTHER-2,Deep,6TB,HDD,SAS,7200,512,new,shop,
 FASTER,OTHER-3,Deep,4000787030016,HDD,SAS,10000,512,new,shop,
@@ -37,13 +37,13 @@ SLOWER,OTHER-4,Deep,4000787030016,HDD,SAS,5400,512,new,shop,
 SMALLER,OTHER-5,Deep,2TB,HDD,SAS,7200,512,new,shop,
 SSD,OTHER-6,Deep,8TB,SSD,SAS,,512,new,shop,
 SECTORS,OTHER-7,Deep,4TB,HDD,SAS,7200,4096,new,shop,
-BAD,HG-F4000-7K,Fathom,4000787030016,HDD,SAS,7200,512,bad,shop,dropped
-FAILED,HG-F4000-7K,Fathom,4000787030016,HDD,SAS,7200,512,new,shop,
+BAD,UL-H4-A,H4,4000787030016,HDD,SAS,7200,512,bad,shop,dropped
+FAILED,UL-H4-A,H4,4000787030016,HDD,SAS,7200,512,new,shop,
 """
 
 
 def test_the_led_blinks_where_it_is_told_and_says_where_that_is(fstripe, skerry):
-    lit = fstripe(*AT, "locate", "HG4K21204")
+    lit = fstripe(*AT, "locate", "UV4H21204")
     assert lit.status == 0 and "Bay 9 (row 2 from the top, number 1 from the left of 8)" in lit.out
     assert "The identify LED of bay 9 blinks" in fstripe(*AT, "bays").out
     assert fstripe(*AT, "locate", "9", "--off", "--json").json["on"] is False
@@ -89,7 +89,7 @@ def test_a_wrong_cupboard_is_told_by_line_and_column(fstripe, old, new, complain
 
 def test_the_cupboard_is_kept_by_commands(fstripe, skerry):
     assert "the stock cannot be read" in fstripe("stock", "list").err
-    made = fstripe("stock", "add", "A1", "--size", "4TB", "--media", "HDD", "--part", "HG-F4000-7K", "--rpm", "7200")
+    made = fstripe("stock", "add", "A1", "--size", "4TB", "--media", "HDD", "--part", "UL-H4-A", "--rpm", "7200")
     assert made.status == 0 and "A1, HDD, is new" in made.out
     fstripe("stock", "add", "A2", "--like", "A1", "--condition", "suspect", "--note", "a knock")
     assert [(i["serial"], i["condition"]) for i in fstripe("stock", "list", "--json").json] == [
@@ -112,7 +112,7 @@ def small(tmp_path):
     """Writes the description of a small bench whose rebuilds take half a minute, with spare drives in the cupboard."""
     text = TEXT.replace(f"size = {SIZE}", f"size = {SIZE + (30 << 20)}")
     text += '[[stock]]\nmodel = "small"\nserial = "S3"\npredicted = true\n[[stock]]\nmodel = "tiny"\nserial = "T1"\n'
-    tiny = f'[model.tiny]\nvendor = "Ostrand"\nmodel = "Chip"\npart = "C"\nsize = {SIZE}\nmedia = "HDD"\n'
+    tiny = f'[model.tiny]\nvendor = "Pellorin"\nmodel = "Chip"\npart = "C"\nsize = {SIZE}\nmedia = "HDD"\n'
     tiny += 'protocol = "SAS"\nrpm = 5400\nsector = 512\nrate = 1\nfirmware = "1"\n'
     text = text.replace("[seated]", tiny + "[seated]")
     (tmp_path / "d.toml").write_text(text)
@@ -267,7 +267,7 @@ def test_a_controller_that_waits_for_a_word_and_a_revertible_spare(fstripe, smal
 
 def test_the_command_keeps_the_cupboard_and_the_next_one_knows(fstripe, small):
     made(fstripe, small, "RAID5", "1-3")
-    row = "{},D,Holmgard Drop,{},HDD,SAS,7200,512,new,shop,\n"
+    row = "{},D,Ulvane Drop,{},HDD,SAS,7200,512,new,shop,\n"
     size = SIZE + (30 << 20)
     (fstripe.folder / "stock.csv").write_text(CUPBOARD.splitlines()[0] + "\n" + row.format("S1", size)
                                               + row.format("S2", size))  # fmt: skip
@@ -360,13 +360,13 @@ def test_the_watch_tells_spread_warmth_and_chance_and_exposes_metrics(fstripe, s
     fstripe(*AT, "volume", "add", "v", *words)
     fstripe(*AT, "bench", "fault", "6", "temperature", "--celsius", "58")
     fstripe(*AT, "bench", "pull", "5")
-    fstripe(*AT, "bench", "seat", "5", "HG4K30555")
+    fstripe(*AT, "bench", "seat", "5", "UV4H30555")
     done = fstripe(*AT, "watch", "--speed", "7200", "--metrics", "m.txt")
     assert done.status in (0, 3) and re.search(r"chance of losing data meanwhile 1 in [\d ]+", done.out)
     assert "bay 6 is the warmest, 58 °C" in done.out
     text = (fstripe.folder / "m.txt").read_text()
     assert text.endswith("# EOF\n") and metric(text, "fstripe_volume_margin", volume="v") == 1
-    assert metric(text, "fstripe_drive_celsius", bay="6", serial="HG4K21007") == 58
+    assert metric(text, "fstripe_drive_celsius", bay="6", serial="UV4H21007") == 58
     assert metric(text, "fstripe_hot_spares", server="skerry-1") == 0 and metric(text, "fstripe_up") == 1
     lines = fstripe(*AT, "watch", "--once", "--json")
     assert lines.json["progress"] == [] and lines.json["margins"] == {"v": 1}
@@ -380,7 +380,7 @@ def test_metrics_are_served_at_a_port(bench):
         answer = httpx.get(f"http://127.0.0.1:{port}/metrics")
         assert (
             answer.status_code == 200
-            and metric(answer.text, "fstripe_volume_margin", volume="records", server="skerry-1") == 1
+            and metric(answer.text, "fstripe_volume_margin", volume="tides", server="skerry-1") == 1
         )
         with pytest.raises(WorkError, match=f"port {port} cannot be used"):
             Exposition().serve(port)

@@ -45,7 +45,7 @@ def prose(seed, size):
 
 
 def written(level, seed=1, gone=()):
-    """A volume of records, and the members it was written to, some of them gone."""
+    """A volume of tides, and the members it was written to, some of them gone."""
     count, more = SHAPES[level]
     shape = geometry(level, count, STRIP, member_bytes=STRIP * ROWS, **more)
     members = [MemorySource(STRIP * ROWS, f"m{i}") for i in range(count)]
@@ -81,7 +81,7 @@ damage = st.lists(
 
 
 def hurt(members, where, one=None):
-    """Overwrite sectors of members (all on one of them, where that is given) with zeros, noise, or older records."""
+    """Overwrite sectors of members (all on one of them, where that is given) with zeros, noise, or older tides."""
     rng = np.random.default_rng(7)
     there = [i for i, m in enumerate(members) if m is not None]
     for who, first, count, kind in where:

@@ -137,14 +137,14 @@ DriverVer   = 03/21/2026,7.4.1.0   ; the newest
 %Maker% = Models, NTamd64.10.0...17763, NTx86
 
 [Models.NTamd64.10.0...17763]
-%Card% = Install, PCI\\VEN_1D9F&DEV_0041&SUBSYS_00011D9F, PCI\\VEN_1D9F&DEV_0041
+%Card% = Install, PCI\\VEN_FFFF&DEV_0041&SUBSYS_0001FFFF, PCI\\VEN_FFFF&DEV_0041
 
 [Models.NTx86]
-%Card% = Install, PCI\\VEN_1D9F&DEV_0041
+%Card% = Install, PCI\\VEN_FFFF&DEV_0041
 
 [Strings]
-Maker = "Tarn & Quill"
-Card = "Lintel R16"
+Maker = "Veskarn"
+Card = "RC8"
 """
 
 
@@ -152,7 +152,7 @@ Card = "Lintel R16"
 def test_a_driver_file_says_what_it_is_for(code):
     found = inf.parse("lintel.inf", INF.encode(code))
     assert found.version == (7, 4, 1, 0) and found.dated.isoformat() == "2026-03-21" and found.kind == "SCSIAdapter"
-    assert (inf.Target("amd64", 17763), "PCI\\VEN_1D9F&DEV_0041") in found.ids and len(found.ids) == 3
+    assert (inf.Target("amd64", 17763), "PCI\\VEN_FFFF&DEV_0041") in found.ids and len(found.ids) == 3
     with pytest.raises(FormatError, match="no \\[Version\\] section"):
         inf.parse("x.inf", b"[Strings]\na=b")
 
@@ -181,7 +181,7 @@ def test_a_badly_prepared_server_and_a_good_one(fstripe):
     bad = fstripe("--at", "raw", "ready", "--json")
     assert bad.status == 3 and not bad.json["ready"]
     failed = {what for what, state in states(bad).items() if state == "fail"}
-    assert failed == {"storage mode", "boot mode", "legacy support", "link of RAID-1 in Slot 1", "boot volume"}
+    assert failed == {"storage mode", "boot mode", "legacy support", "link of CTRL-1 in Slot 1", "boot volume"}
     assert (
         states(bad)["other disks"] == states(bad)["link of bay 6"] == "warn"
         and states(bad)["power"] == states(bad)["settings"] == "pass"
@@ -196,7 +196,7 @@ def test_a_badly_prepared_server_and_a_good_one(fstripe):
     assert fstripe("--at", "raw", "firmware", "restart", "--yes", "--speed", "600").status == 0
     fstripe(
         "--at", "raw", "volume", "add", "system", "--level", "RAID1", "--bays", "1,2", "--yes", "--expect-serials",
-        "BW48A1107,BW48A1132",
+        "QR4S1107,QR4S1132",
     )  # fmt: skip
     unseen = states(fstripe("--at", "raw", "ready", "--json"))
     assert unseen["boot volume"] == "pass" and unseen["firmware and system"] == "fail"
@@ -228,15 +228,16 @@ def test_installers_and_drivers_are_looked_into(fstripe, skerry):
     (folder / "drivers").mkdir()
     for name, text in (
         ("good.inf", INF), ("old.inf", INF.replace("7.4.1.0", "6.0.0.1")), ("late.inf", INF.replace("17763", "26100")),
-        ("other.inf", INF.replace("1D9F", "1D9E")), ("arm.inf", INF.replace("amd64", "arm64")), ("no.inf", "nothing"),
+        ("other.inf", INF.replace("VEN_FFFF", "VEN_FFFE")), ("arm.inf", INF.replace("amd64", "arm64")),
+        ("no.inf", "nothing"),
     ):  # fmt: skip
         (folder / "drivers" / name).write_text(text)
     words = ("--at", "skerry", "ready", "--drivers", "drivers", "--lowest", "7.2.0", "--release", "10.0.20348")
     found = {c["what"]: c for c in fstripe(*words, "--json").json["checks"]}
-    assert found["driver for RAID-1"]["found"] == "load good.inf, version 7.4.1.0 of 2026-03-21"
+    assert found["driver for CTRL-1"]["found"] == "load good.inf, version 7.4.1.0 of 2026-03-21"
     for name, why in (
         ("old.inf", "version 6.0.0.1 is too old, 7.2.0 is needed"), ("late.inf", "needs build 26100 or later"),
-        ("other.inf", "does not list PCI\\VEN_1D9F&DEV_0041"), ("arm.inf", "it is for arm64, x86, not amd64"),
+        ("other.inf", "does not list PCI\\VEN_FFFF&DEV_0041"), ("arm.inf", "it is for arm64, x86, not amd64"),
         ("no.inf", "no [Version] section"),
     ):  # fmt: skip
         assert why in found[f"driver {name}"]["found"], found
@@ -276,19 +277,19 @@ def test_no_damage_crashes_the_reader_of_boot_files(spots, keep):
 def test_what_a_checklist_must_not_overlook(fstripe, skerry):
     at = ("--at", "skerry")
     fstripe(*at, "volume", "add", "fast", "--level", "RAID0", "--bays", "4,5", "--yes", "--expect-serials",
-            "HG4K20931,HG4K20944")  # fmt: skip
+            "UV4H20931,UV4H20944")  # fmt: skip
     fstripe(*at, "volume", "add", "twin", "--level", "RAID0", "--bays", "6,7", "--yes", "--expect-serials",
-            "HG4K21007,HG4K21018")  # fmt: skip
+            "UV4H21007,UV4H21018")  # fmt: skip
     fstripe(*at, "firmware", "restart", "--yes", "--speed", "600")
     fstripe(*at, "boot", "fast")
     fstripe(*at, "bench", "fault", "9")
-    fstripe(*at, "bench", "package", "r.pldm", "--for", "RAID-1", "--version", "5.4.0")
+    fstripe(*at, "bench", "package", "r.pldm", "--for", "CTRL-1", "--version", "5.4.0")
     assert fstripe(*at, "firmware", "update", "r.pldm", "--yes").status == 3
     found = {c["what"]: c for c in fstripe(*at, "ready", "--json").json["checks"]}
     assert "one failed drive loses everything" in found["health of fast"]["found"]
-    assert found["drive of bay 9"]["state"] == "warn" and "HG4K21204 has failed" in found["drive of bay 9"]["found"]
+    assert found["drive of bay 9"]["state"] == "warn" and "UV4H21204 has failed" in found["drive of bay 9"]["found"]
     assert "5.4.0 is written and waits for a restart" in found["firmware versions"]["found"]
     apart = found["other disks"]["to_do"]
     assert "WWN, since sizes are alike" in apart and "bays 4 5 (boot)" in apart and "bays 6 7" in apart
     told = fstripe(*at, "survey", "--identities")
-    assert re.search(r"4 +HG4K20931 +3[0-9A-F]{15} +HG-F4000-7K +SAS +512 +K410", told.out), told.out[-900:]
+    assert re.search(r"4 +UV4H20931 +3[0-9A-F]{15} +UL-H4-A +SAS +512 +K410", told.out), told.out[-900:]

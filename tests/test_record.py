@@ -20,7 +20,7 @@ MEMBERS = ",".join(SERIALS)
 @pytest.fixture
 def visited(fstripe, skerry):
     """A server whose bay 5 failed and was replaced in a guided swap, at a hurried clock."""
-    fstripe(*AT, "volume", "add", "records", "--level", "RAID5", "--bays", "4-7", "--yes", "--expect-serials", MEMBERS)
+    fstripe(*AT, "volume", "add", "tides", "--level", "RAID5", "--bays", "4-7", "--yes", "--expect-serials", MEMBERS)
     fstripe(*AT, "report", "--begin")
     fstripe(*AT, "bench", "fault", "5")
     results = []
@@ -29,25 +29,25 @@ def visited(fstripe, skerry):
     time.sleep(2.5)
     fstripe(*AT, "bench", "pull", "5")
     time.sleep(1.0)
-    fstripe(*AT, "bench", "seat", "5", "HG4K30555")
+    fstripe(*AT, "bench", "seat", "5", "UV4H30555")
     guide.join(timeout=120)
-    assert results[0].status == 3 and "HG4K20944 out, HG4K30555 in" in results[0].out, results[0].out + results[0].err
+    assert results[0].status == 3 and "UV4H20944 out, UV4H30555 in" in results[0].out, results[0].out + results[0].err
     return fstripe.folder
 
 
 def test_the_record_tells_before_after_what_was_done_and_what_is_left(fstripe, visited):
     done = fstripe(
-        *AT, "report", "visit.html", "visit.md", "visit.json", "--technician", "R. <Holm>", "--note", "a & b"
+        *AT, "report", "visit.html", "visit.md", "visit.json", "--technician", "I. <Maddery>", "--note", "a & b"
     )
     assert done.status == 0, done.err
     found = json.loads((visited / "visit.json").read_text())
     assert [(v["name"], v["before"], v["now"]) for v in found["volumes"]] == [
-        ("records", {"state": "OK", "margin": 1}, {"state": "OK", "margin": 1})
+        ("tides", {"state": "OK", "margin": 1}, {"state": "OK", "margin": 1})
     ]
-    assert found["bays"] == [{"bay": "5", "before": "HG4K20944", "now": "HG4K30555"}]
-    assert [(s["bay"], s["out"], s["into"]) for s in found["swaps"]] == [("5", "HG4K20944", "HG4K30555")]
+    assert found["bays"] == [{"bay": "5", "before": "UV4H20944", "now": "UV4H30555"}]
+    assert [(s["bay"], s["out"], s["into"]) for s in found["swaps"]] == [("5", "UV4H20944", "UV4H30555")]
     commands = [d["command"] for d in found["done"]]
-    assert commands[0].startswith("fstripe --at skerry volume add records") and commands[-1].endswith("--speed 7200")
+    assert commands[0].startswith("fstripe --at skerry volume add tides") and commands[-1].endswith("--speed 7200")
     assert not any("report" in c or "bench" in c for c in commands)  # only what changes a server
     assert [m["margin"] for m in found["margins"]] == [1, 0, 1]
     percents = [p["percent"] for p in found["points"]]
@@ -56,10 +56,10 @@ def test_the_record_tells_before_after_what_was_done_and_what_is_left(fstripe, v
     assert "DriveFailure" in kinds and "RebuildDone" in kinds
     assert any("there is no hot spare" in text for text in found["left"])
     page = (visited / "visit.html").read_text()
-    assert "R. &lt;Holm&gt;" in page and "a &amp; b" in page and "data:image/png;base64," in page
+    assert "I. &lt;Maddery&gt;" in page and "a &amp; b" in page and "data:image/png;base64," in page
     assert not re.search(r'(src|href)="(?!data:)', page)  # nothing is fetched from elsewhere
     text = (visited / "visit.md").read_text()
-    assert "R. <Holm>" in text and "| 5 | HG4K20944 | HG4K30555 | it does not answer |" in text
+    assert "I. <Maddery>" in text and "| 5 | UV4H20944 | UV4H30555 | it does not answer |" in text
     assert "it exists already" in fstripe(*AT, "report", "visit.html").err
     assert fstripe(*AT, "report", "visit.pdf").status == 2
     later = fstripe(*AT, "report", "--since", "2030-01-01", "--json").json
@@ -89,12 +89,12 @@ def test_notes_survive_a_torn_line_and_tell_failed_drives_of_every_server(tmp_pa
 
 
 def test_a_bench_like_a_server_has_its_set_up_and_none_of_its_data(fstripe, skerry):
-    gauges = ",".join(f"HG4K2{n}" for n in ("1166", "1204", "1215", "1390", "1417", "2008"))
-    fstripe(*AT, "volume", "add", "records", "--level", "RAID6", "--bays", "4-7", "--strip", "128KiB", "--yes",
+    gauges = ",".join(f"UV4H2{n}" for n in ("1166", "1204", "1215", "1390", "1417", "2008"))
+    fstripe(*AT, "volume", "add", "tides", "--level", "RAID6", "--bays", "4-7", "--strip", "128KiB", "--yes",
             "--write-cache", "protected-back", "--expect-serials", MEMBERS)  # fmt: skip
     fstripe(*AT, "volume", "add", "gauges", "--level", "RAID50", "--spans", "8-10/11-13", "--yes",
             "--expect-serials", gauges)  # fmt: skip
-    fstripe(*AT, "bench", "load", "records", "observatory", "--yes", "--expect-serials", MEMBERS)
+    fstripe(*AT, "bench", "load", "tides", "observatory", "--yes", "--expect-serials", MEMBERS)
     fstripe(*AT, "bench", "fault", "5")
     fstripe(*AT, "bench", "pull", "6")
     fstripe(*AT, "bench", "fault", "9", "predicted")
@@ -107,7 +107,7 @@ def test_a_bench_like_a_server_has_its_set_up_and_none_of_its_data(fstripe, sker
     assert [[v[k] for k in keys] for v in other["volumes"]] == [[v[k] for k in keys] for v in mine["volumes"]]
     for v, w in zip(mine["volumes"], other["volumes"], strict=True):
         assert [(m["serial"], m["state"]) for m in v["members"]] == [(m["serial"], m["state"]) for m in w["members"]]
-    assert [d["serial"] for d in other["drives"] if d["predicted"]] == ["HG4K21204"]
+    assert [d["serial"] for d in other["drives"] if d["predicted"]] == ["UV4H21204"]
     assert other["volumes"][0]["content"] in ("", None) and "ext" in mine["volumes"][0]["content"]
     delay = [a for a in fstripe("--at", "trial", "firmware", "show", "--json").json["attributes"]
              if a["name"] == "StartDelay"]  # fmt: skip
@@ -118,23 +118,23 @@ def test_a_bench_like_a_server_has_its_set_up_and_none_of_its_data(fstripe, sker
 
 
 def test_a_rehearsal_stops_where_data_would_be_lost_and_leaves_the_server_alone(fstripe, skerry):
-    fstripe(*AT, "volume", "add", "records", "--level", "RAID5", "--bays", "4-7", "--yes", "--expect-serials", MEMBERS)
+    fstripe(*AT, "volume", "add", "tides", "--level", "RAID5", "--bays", "4-7", "--yes", "--expect-serials", MEMBERS)
     before = fstripe(*AT, "survey", "--as-sheet").out, len(fstripe(*AT, "log", "--json").json)
     script = fstripe.folder / "plan.txt"
-    fstripe("stock", "add", "HG4K30555", "--size", "4000787030016 B", "--media", "HDD", "--part", "HG-F4000-7K")
+    fstripe("stock", "add", "UV4H30555", "--size", "4000787030016 B", "--media", "HDD", "--part", "UL-H4-A")
     script.write_text(
-        "# the right drive first\nbench pull 5\nbench seat 5 HG4K30555\nbench advance 12h\nbench pull 6\n"
+        "# the right drive first\nbench pull 5\nbench seat 5 UV4H30555\nbench advance 12h\nbench pull 6\n"
     )
     good = fstripe("rehearse", "plan.txt", "--like", "skerry", "--json")
     assert good.status == 0, good.err
-    assert [s["margins"]["records"] for s in good.json["steps"]] == [1, 0, 1, 1, 0]  # time passes by itself
+    assert [s["margins"]["tides"] for s in good.json["steps"]] == [1, 0, 1, 1, 0]  # time passes by itself
     hasty = fstripe("rehearse", "plan.txt", "--like", "skerry", "--hasty", "--json")
-    assert [s["margins"]["records"] for s in hasty.json["steps"]] == [1, 0, 0, 1, 0]
-    script.write_text("bench pull 5\nbench pull 6\nbench seat 5 HG4K20944\n")
+    assert [s["margins"]["tides"] for s in hasty.json["steps"]] == [1, 0, 0, 1, 0]
+    script.write_text("bench pull 5\nbench pull 6\nbench seat 5 UV4H20944\n")
     bad = fstripe("rehearse", "plan.txt", "--like", "skerry")
-    assert bad.status == 3 and "STOP: this step takes data away: records" in bad.out and "seat" not in bad.out
-    script.write_text(f"volume remove records --yes --expect-serials {MEMBERS}\nsurvey\n")
-    assert fstripe("rehearse", "plan.txt", "--like", "skerry", "--json").json["steps"][-1]["lost"] == ["records"]
+    assert bad.status == 3 and "STOP: this step takes data away: tides" in bad.out and "seat" not in bad.out
+    script.write_text(f"volume remove tides --yes --expect-serials {MEMBERS}\nsurvey\n")
+    assert fstripe("rehearse", "plan.txt", "--like", "skerry", "--json").json["steps"][-1]["lost"] == ["tides"]
     script.write_text("volume show nothing\nsurvey\n")
     failed = fstripe("rehearse", "plan.txt", "--like", "skerry")
     assert failed.status == 1 and "there is no volume nothing" in failed.out
@@ -143,14 +143,14 @@ def test_a_rehearsal_stops_where_data_would_be_lost_and_leaves_the_server_alone(
 
 def test_known_faults_are_named_while_the_firmware_still_has_them(fstripe, skerry):
     (fstripe.folder / "faults.toml").write_text(
-        '[[fault]]\nmodel = "Fathom 4000"\nmended_in = "K412"\nwhat = "forgets its cache"\n'
-        '[[fault]]\nmodel = "Fathom 6000"\nmended_in = "K412"\nwhat = "mended already"\n'
-        '[[fault]]\nmodel = "Lintel R16"\nmended_in = "5.10.0"\nwhat = "slow after a restart"\n'
+        '[[fault]]\nmodel = "H4"\nmended_in = "K412"\nwhat = "forgets its cache"\n'
+        '[[fault]]\nmodel = "H6"\nmended_in = "K412"\nwhat = "mended already"\n'
+        '[[fault]]\nmodel = "RC8"\nmended_in = "5.10.0"\nwhat = "slow after a restart"\n'
     )
     told = fstripe(*AT, "report", "--json", "--advisories", "faults.toml").json["left"]
     where = "bays 4, 5, 6, 7, 8, 9, 10, 11, 12, 13"
-    assert f"{where}: Fathom 4000 has a known fault (forgets its cache), mended in firmware K412" in told
-    assert "RAID-1: Lintel R16 has a known fault (slow after a restart), mended in firmware 5.10.0" in told
+    assert f"{where}: H4 has a known fault (forgets its cache), mended in firmware K412" in told
+    assert "CTRL-1: RC8 has a known fault (slow after a restart), mended in firmware 5.10.0" in told
     assert not any("mended already" in text for text in told)
     assert fstripe(*AT, "report", "--json", FSTRIPE_ADVISORIES="faults.toml").json["left"] == told
     (fstripe.folder / "bad.toml").write_text('[[fault]]\nmodel = "x"\n')
@@ -159,8 +159,8 @@ def test_known_faults_are_named_while_the_firmware_still_has_them(fstripe, skerr
 
 
 @pytest.mark.parametrize("line", [
-    "stock add HG4K30555 --size 4TB --media HDD", "bench new other --take skerry:HG4K20931", "report out.md", "bench",
-    "bench dump records out.img", "lineup solve a.img", "rehearse plan.txt --like skerry", "demo x", "--at s survey",
+    "stock add UV4H30555 --size 4TB --media HDD", "bench new other --take skerry:UV4H20931", "report out.md", "bench",
+    "bench dump tides out.img", "lineup solve a.img", "rehearse plan.txt --like skerry", "demo x", "--at s survey",
     "watch --metrics=9100", "weigh --plot out.png --drives 4 --size 4TB", "bench serve", "no-such-command", "''",
 ])  # fmt: skip
 def test_a_plan_changes_nothing_but_the_copy(fstripe, skerry, line):
@@ -173,7 +173,7 @@ def test_a_plan_changes_nothing_but_the_copy(fstripe, skerry, line):
 
 
 def test_a_swap_in_a_plan_leaves_the_real_list_alone(fstripe, skerry):
-    fstripe("stock", "add", "HG4K30555", "--size", "4000787030016 B", "--media", "HDD", "--part", "HG-F4000-7K")
+    fstripe("stock", "add", "UV4H30555", "--size", "4000787030016 B", "--media", "HDD", "--part", "UL-H4-A")
     listed = (fstripe.folder / "stock.csv").read_bytes()
     (fstripe.folder / "plan.txt").write_text("swap 5\nstock list\n")
     assert fstripe("rehearse", "plan.txt", "--like", "skerry").status == 0

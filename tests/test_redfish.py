@@ -25,7 +25,7 @@ from faithful_stripe.work.survey import survey
 from faithful_stripe.work.volumes import VolumeWish, add_volumes, plan_volumes
 from faithful_stripe.work.watch import watch
 
-VOLUMES = names.storage("skerry-1", "RAID-1") + "/Volumes"
+VOLUMES = names.storage("skerry-1", "CTRL-1") + "/Volumes"
 
 
 @contextmanager
@@ -70,7 +70,7 @@ class TestBothTransports:
                 assert body["@odata.id"].rstrip("/") == path.rstrip("/") and body["@odata.type"].startswith("#")
                 assert "Members" in body or {"Id", "Name"} <= set(body)
                 todo += links(body)
-        assert {names.drive("skerry-1", "RAID-1", "16"), names.log("skerry-1") + "/Entries"} <= seen
+        assert {names.drive("skerry-1", "CTRL-1", "16"), names.log("skerry-1") + "/Entries"} <= seen
 
     def test_a_volume_lives_and_dies(self, http):
         made = http.post(VOLUMES, json=wish())
@@ -106,8 +106,8 @@ class TestBothTransports:
 
 
 def wish(*bays: str) -> dict:
-    drives = [{"@odata.id": names.drive("skerry-1", "RAID-1", bay)} for bay in bays or ("4", "5", "6", "7")]
-    return {"DisplayName": "records", "RAIDType": "RAID5", "StripSizeBytes": 65536, "Links": {"Drives": drives}}
+    drives = [{"@odata.id": names.drive("skerry-1", "CTRL-1", bay)} for bay in bays or ("4", "5", "6", "7")]
+    return {"DisplayName": "tides", "RAIDType": "RAID5", "StripSizeBytes": 65536, "Links": {"Drives": drives}}
 
 
 def message(reply) -> dict:
@@ -126,7 +126,7 @@ def test_errors_of_the_protocol(skerry):
         for method, path, status in (
             ("GET", "/redfish/v1/Nothing", 404),
             ("GET", "/redfish/v1/Systems/other", 404),
-            ("GET", names.drive("skerry-1", "RAID-1", "99"), 404),
+            ("GET", names.drive("skerry-1", "CTRL-1", "99"), 404),
             ("GET", VOLUMES + "/7", 404),
             ("PATCH", VOLUMES, 405),
             ("POST", VOLUMES, 400),
@@ -146,7 +146,7 @@ def test_the_log_comes_in_pages_and_the_client_turns_them(skerry):
     with bench.session() as session:
         for _ in range(60):
             session.pull("16" if session.state.in_bay("16") else "13")
-            session.seat("16" if session.state.in_bay("16") else "13", "HG4K22008")
+            session.seat("16" if session.state.in_bay("16") else "13", "UV4H22008")
     with in_process(skerry) as http:
         page = http.get(names.log("skerry-1") + "/Entries").json()
         assert len(page["Members"]) == 100 and page["Members@odata.count"] == 121 and page["Members@odata.nextLink"]
@@ -206,7 +206,7 @@ def test_the_rate_of_work_that_had_to_wait_is_that_of_its_own_time(bench, wall):
         volumes.create(s.controller, volumes.check(s.controller, Wish("a", "RAID1", ("8", "9"), size=10**12)))
         volumes.create(s.controller, volumes.check(s.controller, Wish("b", "RAID1", ("8", "9"))))
         s.pull("9")
-        s.seat("9", "HG4K30555")
+        s.seat("9", "UV4H30555")
     http = httpx.Client(transport=httpx.WSGITransport(Service(bench)), base_url="http://bench")
     rates = []
     for snapshot in watch(Client("bench", http)):
@@ -225,7 +225,7 @@ def test_targets(skerry):
 
 def test_a_plan_is_made_without_changing_anything_and_is_what_is_sent(skerry):
     with connect(str(skerry)) as client:
-        (plan,) = plan_volumes(client, [VolumeWish("records", "raid5", ("8", "9", "14"), 65536)])
+        (plan,) = plan_volumes(client, [VolumeWish("tides", "raid5", ("8", "9", "14"), 65536)])
         assert survey(client).volumes == () and plan.margin == 1 and plan.lost == ()
         assert plan.warnings == ("bay 14 holds 6 TB; 2 TB of it stay unused",)
         (made,) = add_volumes(client, [plan])

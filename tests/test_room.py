@@ -19,9 +19,9 @@ from .small import TEXT
 TWO = TEXT.replace(
     'bays = "1-6"\nrebuild_rate', 'bays = "1,2,5"\nrebuild_rate'
 ).replace("[model.small]", """[[controller]]
-id = "RAID-2"
-maker = "Tarn & Quill"
-model = "Lintel R4"
+id = "CTRL-2"
+maker = "Veskarn"
+model = "RC4"
 serial = "L2"
 firmware = "1"
 bays = "3,4,6"
@@ -200,18 +200,18 @@ def test_two_controllers_keep_to_their_own_bays(tmp_path, wall):
     create(tmp_path / "b", tmp_path / "d.toml", now=wall)
     bench = Bench(tmp_path / "b", wall=wall)
     with bench.session() as s:
-        one, two = s.controllers["RAID-1"], s.controllers["RAID-2"]
+        one, two = s.controllers["CTRL-1"], s.controllers["CTRL-2"]
         for c, bays in ((one, "12"), (two, "34")):
             volumes.create(c, volumes.check(c, Wish("v", "RAID1", tuple(bays), 4096)))
-        with pytest.raises(errors.UnknownBay, match="no bay 3 at controller RAID-1"):
+        with pytest.raises(errors.UnknownBay, match="no bay 3 at controller CTRL-1"):
             volumes.check(one, Wish("x", "RAID0", ("1", "3")))
-        with pytest.raises(errors.WhichController, match="RAID-1, RAID-2 have a volume v each"):
+        with pytest.raises(errors.WhichController, match="CTRL-1, CTRL-2 have a volume v each"):
             s.volume("v")
         with pytest.raises(errors.UnknownController):
-            s.volume("v", "RAID-3")
-        with pytest.raises(errors.UnknownController, match="RAID-1, RAID-2"):
+            s.volume("v", "CTRL-3")
+        with pytest.raises(errors.UnknownController, match="CTRL-1, CTRL-2"):
             s.controller  # noqa: B018
-        assert s.volume("v", "RAID-2")[0] is two
+        assert s.volume("v", "CTRL-2")[0] is two
         s.seat("5", "S1")
         members.add_spare(one, "5", [], True)
     assert told(bench, lambda s: s.fail("3")) == ["DriveFailure", "VolumeDegraded"]  # the spare is the other one's
@@ -219,8 +219,8 @@ def test_two_controllers_keep_to_their_own_bays(tmp_path, wall):
     told(bench, lambda s: s.pull("2"))
     assert told(bench, lambda s: s.seat("6", "D2")) == ["DriveInserted"]  # a bay of the other controller
     with bench.session() as s:
-        (found,) = assemble.foreign(s.controllers["RAID-2"])
-        assert found.volume.name == "v" and s.volume("v", "RAID-1")[1].lost == [0, 1]
+        (found,) = assemble.found_volumes(s.controllers["CTRL-2"])
+        assert found.volume.name == "v" and s.volume("v", "CTRL-1")[1].lost == [0, 1]
     bench.close()
 
 

@@ -40,14 +40,14 @@ def test_a_controllers_own_set_up_is_tested_and_a_wrong_one_named(fstripe, tmp_p
     drives = {d["bay"]: d["serial"] for d in fstripe("--at", "skerry", "survey", "--json").json["drives"]}
     serials = [drives[bay] for bay in "4567"]
     sure = ("--yes", "--expect-serials", ",".join(serials))
-    fstripe("--at", "skerry", "volume", "add", "records", "--level", "RAID5", "--bays", "4,5,6,7", *sure)
-    assert fstripe("--at", "skerry", "bench", "load", "records", "observatory", *sure).status == 0
+    fstripe("--at", "skerry", "volume", "add", "tides", "--level", "RAID5", "--bays", "4,5,6,7", *sure)
+    assert fstripe("--at", "skerry", "bench", "load", "tides", "observatory", *sure).status == 0
     names = [copied(tmp_path / f"skerry/drives/{s}.img", tmp_path / f"{s}.img").name for s in serials]
 
     right = fstripe("lineup", "solve", *names, "--json", "--out", "right.toml").json
     assert right["arrays"][0]["spans"] == [names]
     (claim,) = right["claims"]
-    assert (claim["kind"], claim["name"], claim["verdict"], claim["wrong"]) == ("DDF", "records", "holds", [])
+    assert (claim["kind"], claim["name"], claim["verdict"], claim["wrong"]) == ("DDF", "tides", "holds", [])
     assert claim["images"] == names
 
     # what the controller wrote at the drives' ends is not the array's
@@ -70,7 +70,7 @@ def test_a_controllers_own_set_up_is_tested_and_a_wrong_one_named(fstripe, tmp_p
 
     exchange(tmp_path / names[0], tmp_path / names[2], 16 * MIB)
     wrong = fstripe("lineup", "solve", *names, "--out", "found.toml")
-    assert "volume records: WRONG" in wrong.out
+    assert "volume tides: WRONG" in wrong.out
     document = tomllib.loads((tmp_path / "found.toml").read_text())
     assert document["arrays"][0]["spans"] == [[names[2], names[1], names[0], names[3]]]
     assert document["arrays"][0]["verdict"] == "certain"
@@ -95,7 +95,7 @@ def stated(level="RAID5", positions=(0, 1, 2, 3), strip=65536, start=0, rotation
         "spans": 1,
     }  # fmt: skip
     known = tuple(p for p in positions if p is not None)
-    return Described("records", strip, (start,) * len(positions), 64 * MIB, layout, tuple(positions), known, ())
+    return Described("tides", strip, (start,) * len(positions), 64 * MIB, layout, tuple(positions), known, ())
 
 
 FIVE = {"rotation": "parity-N", "data": "continuation"}

@@ -35,7 +35,7 @@ boot = "system"
 "legacy support" = "Disabled"
 Slot1Width = "x16"
 
-[controller.RAID-1]
+[controller.CTRL-1]
 rebuild_rate = 40
 
 [[volume]]
@@ -46,7 +46,7 @@ drives = ["1", "2"]
 [[volume]]
 name = "gauges"
 level = "RAID50"
-spans = [["4", "5", "6"], ["7", "HG4K21166", "9"]]
+spans = [["4", "5", "6"], ["7", "UV4H21166", "9"]]
 strip = "256KiB"
 initialize = "background"
 write_cache = "protected-back"
@@ -103,7 +103,7 @@ def test_complaints_name_file_line_key_and_what_is_allowed(fstripe, skerry, shee
 
 def test_lines_are_found_in_tables_and_lists():
     assert line_of(WHOLE, ["volume", 1, "strip"]) == 23
-    assert line_of(WHOLE, ["controller", "RAID-1", "rebuild_rate"]) == 12
+    assert line_of(WHOLE, ["controller", "CTRL-1", "rebuild_rate"]) == 12
     assert line_of(WHOLE, ["firmware", "boot mode"]) == 7
     assert line_of(WHOLE, ["nothing"]) == 1
 
@@ -142,42 +142,40 @@ def test_from_the_factory_to_what_the_sheet_says_and_back_to_a_sheet(fstripe, sh
     assert twin.status == 0 and twin.json["as_the_sheet_says"], twin.err
 
 
-RECORDS = "HG4K20931,HG4K20944,HG4K21007,HG4K21018"
+RECORDS = "UV4H20931,UV4H20944,UV4H21007,UV4H21018"
 
 
 @pytest.fixture
-def records(fstripe, skerry):
+def tides(fstripe, skerry):
     """A RAID 5 on bays 4 to 7."""
     words = ("--level", "RAID5", "--bays", "4-7", "--yes", "--expect-serials", RECORDS)
-    assert fstripe(*AT, "volume", "add", "records", *words).status == 0
+    assert fstripe(*AT, "volume", "add", "tides", *words).status == 0
 
 
-def test_a_volume_that_is_another_one_stays_unless_it_is_named(fstripe, records, sheet):
-    small = HEAD + '[[volume]]\nname = "records"\nlevel = "RAID6"\ndrives = ["4", "5", "6", "7"]\n'
+def test_a_volume_that_is_another_one_stays_unless_it_is_named(fstripe, tides, sheet):
+    small = HEAD + '[[volume]]\nname = "tides"\nlevel = "RAID6"\ndrives = ["4", "5", "6", "7"]\n'
     told = fstripe(*AT, "build", sheet(small), "--yes", "--expect-serials", "")
     assert told.status == 3 and "level RAID5, not RAID6" in told.out and "restart" not in told.err
-    assert "--replace records, which loses what it holds" in told.out
+    assert "--replace tides, which loses what it holds" in told.out
     assert fstripe(*AT, "survey", "--json").json["volumes"][0]["level"] == "RAID5"
-    refused = fstripe(*AT, "build", "s.toml", "--replace", "records", "--yes", "--expect-serials", "HG4K20931")
-    assert refused.status == 1 and "the drives are HG4K20931, HG4K20944" in refused.err
-    assert "WILL BE LOST:" in refused.err and "volume records, RAID5, 12 TB" in refused.err
-    done = fstripe(
-        *AT, "build", "s.toml", "--replace", "records", "--yes", "--expect-serials", RECORDS, "--speed", "300"
-    )
+    refused = fstripe(*AT, "build", "s.toml", "--replace", "tides", "--yes", "--expect-serials", "UV4H20931")
+    assert refused.status == 1 and "the drives are UV4H20931, UV4H20944" in refused.err
+    assert "WILL BE LOST:" in refused.err and "volume tides, RAID5, 12 TB" in refused.err
+    done = fstripe(*AT, "build", "s.toml", "--replace", "tides", "--yes", "--expect-serials", RECORDS, "--speed", "300")
     assert done.status == 0, done.err
     assert fstripe(*AT, "survey", "--json").json["volumes"][0]["level"] == "RAID6"
 
 
-def test_others_are_kept_or_removed_and_a_sheet_for_another_server_is_refused(fstripe, records, sheet):
+def test_others_are_kept_or_removed_and_a_sheet_for_another_server_is_refused(fstripe, tides, sheet):
     fstripe(*AT, "spare", "add", "13")
     beyond = fstripe(*AT, "build", sheet(HEAD), "--check", "--json")
     assert beyond.status == 3 and beyond.json["steps"] == []
     assert beyond.json["notes"] == [
-        "volume records is not in the sheet; it stays", "bay 13: the hot spare HG4K22008 is not in the sheet; it stays",
+        "volume tides is not in the sheet; it stays", "bay 13: the hot spare UV4H22008 is not in the sheet; it stays",
     ]  # fmt: skip
     plan = fstripe(*AT, "build", sheet(HEAD + 'others = "remove"\n'), "--check", "--json").json
     assert [(s["kind"], s["serials"]) for s in plan["steps"]] == [
-        ("unspare", ["HG4K22008"]), ("remove", ["HG4K20931", "HG4K20944", "HG4K21007", "HG4K21018"]),
+        ("unspare", ["UV4H22008"]), ("remove", ["UV4H20931", "UV4H20944", "UV4H21007", "UV4H21018"]),
     ]  # fmt: skip
     refused = fstripe(*AT, "build", sheet(HEAD + 'server = "skerry-9"\n'))
     assert refused.status == 1 and "the sheet is for skerry-9, this is skerry-1" in refused.err
@@ -185,13 +183,13 @@ def test_others_are_kept_or_removed_and_a_sheet_for_another_server_is_refused(fs
 
 def test_a_repaired_volume_is_still_the_one_the_sheet_means(fstripe, skerry, sheet):
     text = HEAD + '[[volume]]\nname = "v"\nlevel = "RAID5"\ndrives = ["4", "5", "6"]\n[[spare]]\ndrive = "13"\n'
-    serials = "HG4K20931,HG4K20944,HG4K21007,HG4K22008"
+    serials = "UV4H20931,UV4H20944,UV4H21007,UV4H22008"
     fstripe(*AT, "build", sheet(text), "--yes", "--expect-serials", serials, "--speed", "300")
     fstripe(*AT, "bench", "fault", "5")
     standing = fstripe(*AT, "build", "s.toml", "--check")
     assert standing.status == 3 and "the hot spare in bay 13 stands in for bay 5" in standing.out, standing.out
     assert "volume v is rebuilding, margin 0, without its member of bay 13" in standing.out
-    by_serial = text.replace('"5"', '"HG4K20944"')
+    by_serial = text.replace('"5"', '"UV4H20944"')
     assert fstripe(*AT, "build", sheet(by_serial), "--check").status == 3
 
 
@@ -238,7 +236,7 @@ def test_several_volumes_in_one_go_are_all_made_or_none(fstripe, skerry, sheet):
     )  # fmt: skip
     text = text.replace('drives = ["8", "9"]', 'drives = ["8", "9"]\nwrite_cache = "unprotected-back"')
     done = fstripe(*AT, "build", sheet(text), "--yes", "--expect-serials",
-                   "HG4K20931,HG4K20944,HG4K21007,HG4K21018,HG4K21166,HG4K21204")  # fmt: skip
+                   "UV4H20931,UV4H20944,UV4H21007,UV4H21018,UV4H21166,UV4H21204")  # fmt: skip
     assert done.status == 1 and "what was made before it in this go was removed again: b, a" in done.err
     assert fstripe(*AT, "survey", "--json").json["volumes"] == []
 
@@ -246,7 +244,7 @@ def test_several_volumes_in_one_go_are_all_made_or_none(fstripe, skerry, sheet):
 def test_what_shows_only_after_the_restart_is_not_lost_unagreed(fstripe, sheet, tmp_path):
     """Controllers that offer no volumes hide one: the plan could not show it, so it is not removed."""
     fstripe("bench", "new", "skerry")
-    serials = "HG4K20931,HG4K20944,HG4K21007"
+    serials = "UV4H20931,UV4H20944,UV4H21007"
     fstripe(*AT, "volume", "add", "old", "--level", "RAID5", "--bays", "4-6", "--yes", "--expect-serials", serials)
     fstripe(*AT, "firmware", "set", "DiskControllerUse=Direct")
     fstripe(*AT, "firmware", "restart", "--yes", "--speed", "600")
@@ -273,8 +271,8 @@ def test_a_setting_that_falls_back_stops_the_build_and_ready_remembers_it(fstrip
 def test_killed_in_the_middle_it_goes_on_where_it_was(fstripe, sheet):
     fstripe("bench", "new", "skerry", "--from", "skerry-new")
     name = sheet(WHOLE)
-    serials = "HG4K20931,HG4K20944,HG4K21007,HG4K21018,HG4K21204,BW48A1107,BW48A1132,BW96C0021,HG4K21166"
-    serials += ",HG4K22008,HG6K00312"
+    serials = "UV4H20931,UV4H20944,UV4H21007,UV4H21018,UV4H21204,QR4S1107,QR4S1132,QR9S0021,UV4H21166"
+    serials += ",UV4H22008,UV6H00312"
     words = [FSTRIPE, *AT, "build", name, "--yes", "--expect-serials", serials, "--speed", "40"]
     env = os.environ | {"XDG_STATE_HOME": str(fstripe.folder / ".state")}
     process = subprocess.Popen(words, cwd=fstripe.folder, stderr=subprocess.PIPE, text=True, env=env)
@@ -291,9 +289,9 @@ def test_killed_in_the_middle_it_goes_on_where_it_was(fstripe, sheet):
 
 
 def test_volumes_by_serial_singly_with_spares_and_caches(fstripe, skerry):
-    made = fstripe(*AT, "volume", "add", "v", "--level", "RAID5", "--bays", "HG4K20931,5,6", "--spares", "13",
+    made = fstripe(*AT, "volume", "add", "v", "--level", "RAID5", "--bays", "UV4H20931,5,6", "--spares", "13",
                    "--write-cache", "protected-back", "--read-cache", "adaptive", "--json", "--yes",
-                   "--expect-serials", "HG4K20931,HG4K20944,HG4K21007,HG4K22008")  # fmt: skip
+                   "--expect-serials", "UV4H20931,UV4H20944,UV4H21007,UV4H22008")  # fmt: skip
     assert made.status == 0, made.err
     assert (made.json["read_cache"], made.json["write_cache"]) == ("adaptive", "protected-back")
     changed = fstripe(*AT, "volume", "set", "v", "--read-cache", "off", "--json").json
@@ -302,21 +300,21 @@ def test_volumes_by_serial_singly_with_spares_and_caches(fstripe, skerry):
     spare = next(d for d in fstripe(*AT, "survey", "--json").json["drives"] if d["bay"] == "13")
     assert spare["spare_for"] == ["v"]
     each = fstripe(*AT, "volume", "add", "spool", "--singly", "--bays", "7,8", "--yes", "--json",
-                   "--expect-serials", "HG4K21018,HG4K21166")  # fmt: skip
+                   "--expect-serials", "UV4H21018,UV4H21166")  # fmt: skip
     assert [v["name"] for v in each.json] == ["spool-7", "spool-8"]
     refused = fstripe(*AT, "volume", "add", "w", "--level", "RAID1", "--bays", "9,10", "--write-cache",
-                      "unprotected-back", "--yes", "--expect-serials", "HG4K21204,HG4K21215")  # fmt: skip
+                      "unprotected-back", "--yes", "--expect-serials", "UV4H21204,UV4H21215")  # fmt: skip
     assert refused.status == 1 and "there is no cache policy UnprotectedWriteBack" in refused.err
     fstripe("bench", "new", "second", "--from", "skerry-2")
     fstripe(*AT, "bench", "cut-power", "--stay-off")
-    for serial in ("HG4K20931", "HG4K20944", "HG4K21007"):
+    for serial in ("UV4H20931", "UV4H20944", "UV4H21007"):
         fstripe(*AT, "bench", "pull", serial)
     fstripe("bench", "new", "third", "--from", "skerry-2", *(
-        word for s in ("HG4K20931", "HG4K20944", "HG4K21007") for word in ("--take", f"skerry:{s}")))  # fmt: skip
-    for bay, serial in (("1", "HG4K21007"), ("2", "HG4K20931"), ("3", "HG4K20944")):
+        word for s in ("UV4H20931", "UV4H20944", "UV4H21007") for word in ("--take", f"skerry:{s}")))  # fmt: skip
+    for bay, serial in (("1", "UV4H21007"), ("2", "UV4H20931"), ("3", "UV4H20944")):
         fstripe("--at", "third", "bench", "seat", bay, serial)
-    taken = fstripe("--at", "third", "volume", "import", "v", "--yes", "--expect-serials",
-                    "HG4K20931,HG4K20944,HG4K21007", "--json")  # fmt: skip
+    taken = fstripe("--at", "third", "volume", "adopt", "v", "--yes", "--expect-serials",
+                    "UV4H20931,UV4H20944,UV4H21007", "--json")  # fmt: skip
     assert taken.status == 0, taken.err
     moved = json.loads(fstripe("--at", "third", "volume", "show", "v", "--json").out)
     assert (moved["read_cache"], moved["write_cache"]) == ("off", "protected-back")  # they are in the DDF
@@ -325,20 +323,24 @@ def test_volumes_by_serial_singly_with_spares_and_caches(fstripe, skerry):
 def test_failing_and_foreign_drives_are_taken_only_when_told(fstripe, skerry):
     fstripe(*AT, "bench", "fault", "4", "predicted")
     words = (*AT, "volume", "add", "v", "--level", "RAID1", "--bays", "4,5", "--yes", "--expect-serials",
-             "HG4K20931,HG4K20944")  # fmt: skip
+             "UV4H20931,UV4H20944")  # fmt: skip
     refused = fstripe(*words)
     assert refused.status == 1 and "predicts its failure" in refused.err and "--failing" in refused.err
     taken = fstripe(*words, "--failing")
     assert taken.status == 0 and "bay 4 predicts its failure" in taken.err
     fstripe(*AT, "bench", "pull", "4")
     fstripe(*AT, "bench", "pull", "5")
-    fstripe("bench", "new", "second", "--from", "skerry-2", "--take", "skerry:HG4K20931", "--take", "skerry:HG4K20944")
-    for bay, serial in (("1", "HG4K20931"), ("2", "HG4K20944")):
+    fstripe("bench", "new", "second", "--from", "skerry-2", "--take", "skerry:UV4H20931", "--take", "skerry:UV4H20944")
+    for bay, serial in (("1", "UV4H20931"), ("2", "UV4H20944")):
         fstripe("--at", "second", "bench", "seat", bay, serial)
     other = ("--at", "second", "volume", "add", "w", "--level", "RAID0", "--bays", "1,2", *words[9:], "--failing")
     refused = fstripe(*other)
-    assert refused.status == 1 and "belongs to the foreign volume v" in refused.err and "volume clear v" in refused.err
-    assert fstripe(*other, "--foreign").status == 0
+    assert (
+        refused.status == 1
+        and "belongs to volume v of another controller" in refused.err
+        and "volume forget v" in refused.err
+    )
+    assert fstripe(*other, "--over-found").status == 0
 
 
 def test_a_bench_in_process_sees_volumes_only_after_a_restart(bench):
@@ -347,9 +349,9 @@ def test_a_bench_in_process_sees_volumes_only_after_a_restart(bench):
         assert session.state.found == []
         session.shut_down()
         session.power_on()
-        assert [d["name"] for d in session.state.found] == ["records"]
+        assert [d["name"] for d in session.state.found] == ["tides"]
         wish = Wish("slow", "RAID5", ("8", "9", "10"))
         volumes.create(session.controller, volumes.check(session.controller, wish), "foreground")
         session.shut_down()
         session.power_on()
-        assert [d["name"] for d in session.state.found] == ["records"]  # that one cannot be used yet
+        assert [d["name"] for d in session.state.found] == ["tides"]  # that one cannot be used yet

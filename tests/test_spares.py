@@ -83,13 +83,13 @@ def test_a_spare_takes_over_and_stands_by_again(rig):
     assert r.bays() == ["4", "13", "6", "7"] and r.intact() and r.margin() == 0
     assert r.wait(20) == ["RebuildDone", "VolumeOK"] and r.margin() == 1
     assert r.do(lambda s: s.pull("5")) == ["DriveRemoved"]
-    assert r.do(lambda s: s.seat("5", "HG4K30555")) == ["DriveInserted", "CopyStarted"]
+    assert r.do(lambda s: s.seat("5", "UV4H30555")) == ["DriveInserted", "CopyStarted"]
     assert r.margin() == 1  # data return without ever dropping the margin
     r.data = bytes(reversed(r.data))
     r.write(0, r.data)  # writes during the copy reach both
     assert r.wait(20) == ["CopyDone"] and r.bays() == ["4", "5", "6", "7"] and r.intact()
     with r.session() as s:
-        assert list(s.controller.memory.spares) == ["HG4K22008"] and not s.controller.memory.in_use("HG4K22008")
+        assert list(s.controller.memory.spares) == ["UV4H22008"] and not s.controller.memory.in_use("UV4H22008")
     assert "SpareTookOver" in r.do(lambda s: s.pull("7"))
 
 
@@ -98,9 +98,9 @@ def test_a_spare_that_does_not_revert_stays(rig):
     r.spare("13", revertible=False)
     r.do(lambda s: s.pull("5"))
     r.wait(20)
-    assert r.do(lambda s: s.seat("5", "HG4K30555")) == ["DriveInserted"] and r.bays() == ["4", "13", "6", "7"]
+    assert r.do(lambda s: s.seat("5", "UV4H30555")) == ["DriveInserted"] and r.bays() == ["4", "13", "6", "7"]
     with r.session() as s:
-        assert s.controller.memory.spares == {} and not s.controller.memory.in_use("HG4K30555")
+        assert s.controller.memory.spares == {} and not s.controller.memory.in_use("UV4H30555")
 
 
 def test_dedicated_before_global_and_the_smallest_that_fits(rig):
@@ -144,7 +144,7 @@ def test_a_drive_that_predicts_its_failure_is_copied_off_without_dropping_the_ma
     assert r.margin() == 1 and r.wait(20) == ["CopyDone"]
     assert r.bays() == ["4", "5", "13", "7"] and r.margin() == 1 and r.intact()
     r.do(lambda s: s.pull("6"))
-    assert r.do(lambda s: s.seat("6", "HG4K30555"))[-1] == "CopyStarted"
+    assert r.do(lambda s: s.seat("6", "UV4H30555"))[-1] == "CopyStarted"
     r.wait(20)
     assert r.bays() == ["4", "5", "6", "7"] and r.intact()
 
@@ -176,11 +176,11 @@ def test_two_spares_for_two_failures_of_raid6_and_a_third_during_the_rebuild(rig
     r.do(lambda s: s.pull("6"))
     assert r.margin() == 0 and r.intact()
     r.wall.now += HOUR
-    r.do(lambda s: s.seat("6", "HG4K30555"))
+    r.do(lambda s: s.seat("6", "UV4H30555"))
     assert r.intact()
     assert r.do(lambda s: s.pull("8"))[-1] == "VolumeFailure" and r.margin() == -1
     # it comes back unchanged; the rebuilds, which had to stop, begin again and end
-    back = r.do(lambda s: s.seat("8", "HG4K21166"))
+    back = r.do(lambda s: s.seat("8", "UV4H21166"))
     assert "MemberReturned" in back and r.margin() == 0
     r.wait(60)
     assert r.margin() == 2 and r.intact()
@@ -190,15 +190,15 @@ def test_unreadable_sectors_are_computed_named_and_mended_by_a_check(rig):
     r = rig()
     assert r.do(lambda s: s.spoil("6", 10_000, 100)) == ["SectorsUnreadable"]
     with r.session() as s:
-        medium = s.medium(s.state.drives["HG4K21007"])
-        assert s.state.drives["HG4K21007"].unreadable == [[9728, 512]]
+        medium = s.medium(s.state.drives["UV4H21007"])
+        assert s.state.drives["UV4H21007"].unreadable == [[9728, 512]]
         with pytest.raises(Unreadable):
             read(medium, 8192, 4096)
     assert r.intact()
     r.data = bytes(reversed(r.data))
     r.write(0, r.data)  # a write over them mends them
     with r.session() as s:
-        assert s.state.drives["HG4K21007"].unreadable == []
+        assert s.state.drives["UV4H21007"].unreadable == []
     assert r.intact()
 
 
@@ -206,7 +206,7 @@ def test_a_rebuild_meets_unreadable_sectors_names_the_strip_and_goes_on(rig):
     r = rig()
     r.do(lambda s: s.spoil("6", 3 * 65536 + 512, 512))
     r.do(lambda s: s.pull("5"))
-    r.do(lambda s: s.seat("5", "HG4K30555"))
+    r.do(lambda s: s.seat("5", "UV4H30555"))
     events = r.wait(20)
     assert events.count("StripLost") == 1 and events[-2:] == ["RebuildDone", "VolumeDamaged"]
     with r.session() as s:
@@ -233,7 +233,7 @@ def test_raid6_solves_unreadable_sectors_during_a_rebuild(rig):
     r = rig("RAID6", tuple("45678"))
     r.do(lambda s: s.spoil("6", 3 * 65536 + 512, 512))
     r.do(lambda s: s.pull("5"))
-    r.do(lambda s: s.seat("5", "HG4K30555"))
+    r.do(lambda s: s.seat("5", "UV4H30555"))
     assert "StripLost" not in r.wait(20) and r.intact()
 
 
@@ -278,7 +278,7 @@ def test_volumes_that_share_drives_are_rebuilt_one_after_the_other(rig, wall):
     other = random.Random(9).randbytes(500_000)
     r.write(0, other, "second")
     assert r.do(lambda s: s.pull("5")) == ["DriveRemoved", "VolumeDegraded", "VolumeDegraded"]
-    assert r.do(lambda s: s.seat("5", "HG4K30555")) == ["DriveInserted", "RebuildStarted", "RebuildStarted"]
+    assert r.do(lambda s: s.seat("5", "UV4H30555")) == ["DriveInserted", "RebuildStarted", "RebuildStarted"]
     r.wall.now += 60
     with r.session() as s:
         first, waiting = s.controller.memory.jobs.values()
@@ -322,7 +322,7 @@ def test_a_background_initialization_is_usable_at_once_and_certain_of_nothing_un
     r = rig()
     with r.session() as s:  # drives with a past
         volumes.delete(s.controller, s.controller.volume("v"))
-        for serial in ("HG4K20931", "HG4K20944", "HG4K21007", "HG4K21018"):
+        for serial in ("UV4H20931", "UV4H20944", "UV4H21007", "UV4H21018"):
             s.medium(s.state.drives[serial]).write(5 << 20, random.Random(serial).randbytes(3 << 20))
         volumes.create(s.controller, volumes.check(s.controller, Wish("v", "RAID5", tuple("4567"))), "background")
         assert s.controller.initializing(s.controller.volume("v")) == "background"
@@ -360,6 +360,6 @@ def test_a_member_lost_during_the_initialization_costs_nothing_that_was_written(
     r.do(lambda s: volumes.initialize(s.controller, s.controller.volume("v"), "background"))
     assert "InitializeStopped" in r.do(lambda s: s.pull("5"))
     assert r.intact()
-    r.do(lambda s: s.seat("5", "HG4K30555"))
+    r.do(lambda s: s.seat("5", "UV4H30555"))
     r.wait(30)
     assert r.margin() == 1 and r.intact() and check(r, False)[-1] == "CheckDone"

@@ -1,4 +1,4 @@
-"""Volumes assembled from the drives themselves: at power-on, moved, stale, contradicting, foreign."""
+"""Volumes assembled from the drives themselves: at power-on, moved, stale, contradicting, found."""
 
 import random
 
@@ -88,9 +88,9 @@ def test_every_level_is_assembled_from_its_drives_alone(tmp_path, wall, wish):
     room = Room(tmp_path, wall, wish)
     b = room.move(*(f"D{bay}" for bay in wish.bays))
     with b.session() as s:
-        (found,) = assemble.foreign(s.controller)
-        assert found.trouble is None and found.product == "Lintel R4" and found.volume.level == wish.level
-        takeover.import_foreign(s.controller, "v")
+        (found,) = assemble.found_volumes(s.controller)
+        assert found.trouble is None and found.product == "RC4" and found.volume.level == wish.level
+        takeover.adopt(s.controller, "v")
     assert room.bytes(b) == room.data
     with b.session() as s:
         s.controller.memory.volumes.clear()  # and once more by the controller that has lost its memory
@@ -173,7 +173,7 @@ def test_mirror_halves_written_apart_contradict_each_other(tmp_path, wall):
     room.write(room.a, 0, b"a" * 5000)
     b = room.move("D2")
     with b.session() as s:
-        takeover.import_foreign(s.controller, "v")
+        takeover.adopt(s.controller, "v")
     room.write(b, 0, b"b" * 5000)
     with b.session() as s:
         s.pull("D2")
@@ -185,12 +185,12 @@ def test_mirror_halves_written_apart_contradict_each_other(tmp_path, wall):
     with Bench(third, wall=wall).session() as s:
         s.seat("1", "D1")
         s.seat("2", "D2")
-        (found,) = assemble.foreign(s.controller)
+        (found,) = assemble.found_volumes(s.controller)
         assert found.trouble and "contradict each other: D1 (bay 1), D2 (bay 2)" in found.trouble[0]
-        with pytest.raises(errors.ForeignUnfit, match="contradict"):
-            takeover.import_foreign(s.controller, "v")
+        with pytest.raises(errors.FoundUnfit, match="contradict"):
+            takeover.adopt(s.controller, "v")
         s.pull("D2")
-        takeover.import_foreign(s.controller, "v")
+        takeover.adopt(s.controller, "v")
         volume = s.controller.volume("v")
         assert volume.lost == [1] and read(s.controller.array(volume), 0, 5000) == b"a" * 5000
 
@@ -208,15 +208,15 @@ def test_a_foreign_set_up_comes_with_what_shares_its_drives_and_a_stale_member_i
     room.write(room.a, 0, bytes(9000))
     b = room.move("D1", "D2", "D3", "D4")
     with b.session() as s:
-        names = {f.volume.name: f for f in assemble.foreign(s.controller)}
+        names = {f.volume.name: f for f in assemble.found_volumes(s.controller)}
         assert names["v"].stale == ["D3"] and names["w"].trouble is None  # w was not written meanwhile
-        with pytest.raises(errors.NoForeign, match="no foreign set-up here describes a volume x"):
-            takeover.import_foreign(s.controller, "x")
-        takeover.import_foreign(s.controller, "v", "records")
-        assert sorted(v.name for v in s.controller.memory.volumes.values()) == ["records", "w"]
+        with pytest.raises(errors.NothingFound, match="no set-up here describes a volume x"):
+            takeover.adopt(s.controller, "x")
+        takeover.adopt(s.controller, "v", "tides")
+        assert sorted(v.name for v in s.controller.memory.volumes.values()) == ["tides", "w"]
         assert [j.kind for j in s.controller.memory.jobs.values()] == ["rebuild"]
     wall.now += 60
-    assert room.bytes(b, "records") == bytes(9000) + room.data[9000:]
+    assert room.bytes(b, "tides") == bytes(9000) + room.data[9000:]
     b.close()
 
 
@@ -224,17 +224,17 @@ def test_a_foreign_set_up_is_cleared_only_when_asked(room):
     b = room.move("D1", "D2", "D3", "D4")
     with b.session() as s:
         assert len(assemble.told_by(s.controller)) == 4
-        assert sorted(takeover.clear_foreign(s.controller, "v")) == ["D1", "D2", "D3", "D4"]
-        assert assemble.foreign(s.controller) == [] and assemble.told_by(s.controller) == {}
-        with pytest.raises(errors.NoForeign):
-            takeover.clear_foreign(s.controller, "v")
+        assert sorted(takeover.forget(s.controller, "v")) == ["D1", "D2", "D3", "D4"]
+        assert assemble.found_volumes(s.controller) == [] and assemble.told_by(s.controller) == {}
+        with pytest.raises(errors.NothingFound):
+            takeover.forget(s.controller, "v")
     b.close()
 
 
 def test_too_few_members_are_named_and_not_taken_over(room):
     b = room.move("D1", "D4")
-    with b.session() as s, pytest.raises(errors.ForeignUnfit, match=r"members 1 \(D2\), 2 \(D3\) are not here"):
-        takeover.import_foreign(s.controller, "v")
+    with b.session() as s, pytest.raises(errors.FoundUnfit, match=r"members 1 \(D2\), 2 \(D3\) are not here"):
+        takeover.adopt(s.controller, "v")
     b.close()
 
 

@@ -22,29 +22,29 @@ from faithful_stripe.work.update import compare
 AT = ("--at", "skerry")
 PUSH, SIMPLE = "UpdateService/push", "UpdateService/Actions/UpdateService.SimpleUpdate"
 MOMENT = datetime(2026, 5, 6, 7, 8, 9, tzinfo=UTC)
-CARD = ((pldm.PCI_VENDOR, b"\x9f\x1d"), (pldm.PCI_DEVICE, b"\x41\x00"))
+CARD = ((pldm.PCI_VENDOR, b"\xff\xff"), (pldm.PCI_DEVICE, b"\x41\x00"))
 
 
 def test_a_package_by_hand_after_the_standard_reads_as_it_was_laid_out():
     """Every field at the place that DSP0267 1.0 gives it, two devices, two components, a time zone."""
-    card = struct.pack("<HHH", 0x0000, 2, 0x1D9F) + struct.pack("<HHH", 0x0100, 2, 0x0041)
-    disk = struct.pack("<HHI", 0x0001, 4, 32473) + struct.pack("<HH", 0x0106, 6) + b"Fathom"
+    card = struct.pack("<HHH", 0x0000, 2, 0xFFFF) + struct.pack("<HHH", 0x0100, 2, 0x0041)
+    disk = struct.pack("<HHI", 0x0001, 4, 32473) + struct.pack("<HH", 0x0106, 6) + b"Ulvane"
 
     def record(bits: int, count: int, listed: bytes) -> bytes:
         inner = struct.pack("<BIBBHB", count, 0, 1, 3, 4, bits) + b"set" + listed + b"priv"
         return struct.pack("<H", len(inner) + 2) + inner
 
     stamp = struct.pack("<hBHBBBBBHB", 120, 0, 0, 9, 8, 7, 6, 5, 2026, 0)
-    records = record(0b01, 2, card) + record(0b10, 2, disk)
+    tides = record(0b01, 2, card) + record(0b10, 2, disk)
     first = struct.pack("<HHIHHIIBB", 10, 7, 0x50400, 2, 0b1000, 400, 5, 1, 5) + b"5.4.0"
     second = struct.pack("<HHIHHIIBB", 10, 8, 0, 0, 0b10, 405, 3, 2, 4) + b"K415"
-    body = stamp + struct.pack("<HBB", 8, 1, 4) + b"pack" + b"\x02" + records + struct.pack("<H", 2) + first + second
+    body = stamp + struct.pack("<HBB", 8, 1, 4) + b"pack" + b"\x02" + tides + struct.pack("<H", 2) + first + second
     head = bytes.fromhex("F018878CCB7D49439800A02F059ACA02") + struct.pack("<BH", 1, 19 + len(body) + 4) + body
     data = (head + struct.pack("<I", zlib.crc32(head))).ljust(400, b"\0") + b"image" + b"two"
     found = pldm.read_package("p", data)
     assert found.version == "pack" and found.released == datetime(2026, 5, 6, 5, 8, 9, tzinfo=UTC)
     assert [(d.pci, d.model, d.components) for d in found.devices] == [
-        ("PCI\\VEN_1D9F&DEV_0041", "", (0,)), ("", "Fathom", (1,)),
+        ("PCI\\VEN_FFFF&DEV_0041", "", (0,)), ("", "Ulvane", (1,)),
     ]  # fmt: skip
     a, b = found.components
     assert (a.version, a.stamp, a.activation, data[a.offset : a.offset + a.size]) == (
@@ -100,16 +100,16 @@ def package(fstripe, skerry):
 
 
 def test_a_controller_is_updated_and_proven_after_the_restart(fstripe, skerry, package):
-    name = package("RAID-1", "5.4.0")
+    name = package("CTRL-1", "5.4.0")
     assert "not confirmed" in fstripe(*AT, "firmware", "update", name, stdin="no\n").err
     done = fstripe(*AT, "firmware", "update", name, "--speed", "200", stdin="skerry-1\n")
     assert done.status == 3 and "waits" in done.out and "5.3.1     5.4.0    newer" in done.err
     listed = fstripe(*AT, "firmware", "show", "--versions", "--json")
     assert listed.status == 3
-    assert {v["name"]: (v["version"], v["waiting"]) for v in listed.json}["RAID-1"] == ("5.3.1", "5.4.0")
+    assert {v["name"]: (v["version"], v["waiting"]) for v in listed.json}["CTRL-1"] == ("5.3.1", "5.4.0")
     back = fstripe(*AT, "firmware", "restart", "--yes", "--speed", "600", "--json")
     assert back.status == 0
-    assert back.json["versions"] == [{"name": "RAID-1", "before": "5.3.1", "waited": "5.4.0", "now": "5.4.0"}]
+    assert back.json["versions"] == [{"name": "CTRL-1", "before": "5.3.1", "waited": "5.4.0", "now": "5.4.0"}]
     assert fstripe(*AT, "survey", "--json").json["controllers"][0]["firmware"] == "5.4.0"
     again = fstripe(*AT, "firmware", "update", name, "--yes", "--speed", "200", "--json")
     assert again.status == 0 and again.json["parts"][0]["state"] == "runs"
@@ -121,9 +121,9 @@ def test_going_back_is_asked_for_and_a_wrong_or_damaged_file_changes_nothing(fst
     assert refused.status == 1 and "older than what runs on System: 2.14.0 now, 2.9.0 offered" in refused.err
     gone_back = fstripe(*AT, "firmware", "update", old, "--yes", "--go-back", "--speed", "200")
     assert gone_back.status == 3 and "GOES BACK" in gone_back.err
-    new = package("RAID-1", "5.4.0")
+    new = package("CTRL-1", "5.4.0")
     wrong = fstripe(*AT, "firmware", "update", new, "--part", "System", "--yes")
-    assert wrong.status == 1 and "is for PCI\\VEN_1D9F&DEV_0041, not for System" in wrong.err
+    assert wrong.status == 1 and "is for PCI\\VEN_FFFF&DEV_0041, not for System" in wrong.err
     data = bytearray((fstripe.folder / new).read_bytes())
     data[-5] ^= 1
     (fstripe.folder / "bad.pldm").write_bytes(data)
@@ -133,43 +133,43 @@ def test_going_back_is_asked_for_and_a_wrong_or_damaged_file_changes_nothing(fst
     assert "it is cut short" in fstripe(*AT, "firmware", "update", "short.pldm", "--yes").err
     (fstripe.folder / "other.bin").write_bytes(b"something of the maker's own")
     unknown = fstripe(*AT, "firmware", "update", "other.bin", "--yes")
-    assert "does not say what it is for" in unknown.err and "RAID-1" in unknown.err
-    refused = fstripe(*AT, "firmware", "update", "other.bin", "--part", "RAID-1", "--yes")
+    assert "does not say what it is for" in unknown.err and "CTRL-1" in unknown.err
+    refused = fstripe(*AT, "firmware", "update", "other.bin", "--part", "CTRL-1", "--yes")
     assert refused.status == 1 and "no firmware package" in refused.err
     versions = fstripe(*AT, "firmware", "show", "--versions", "--json").json
-    assert {v["name"]: v["version"] for v in versions}["RAID-1"] == "5.3.1"
+    assert {v["name"]: v["version"] for v in versions}["CTRL-1"] == "5.3.1"
 
 
 def test_drives_of_one_model_are_updated_together_and_never_under_a_rebuild(fstripe, skerry, package):
-    name = package("Drive-HG4K20931", "K415")
-    serials = "HG4K20931,HG4K20944,HG4K21007"
+    name = package("Drive-UV4H20931", "K415")
+    serials = "UV4H20931,UV4H20944,UV4H21007"
     fstripe(*AT, "volume", "add", "v", "--level", "RAID5", "--bays", "4-6", "--initialize", "background", "--yes",
             "--expect-serials", serials)  # fmt: skip
     refused = fstripe(*AT, "firmware", "update", name, "--yes")
     assert refused.status == 1 and "volume v: background is running" in refused.err
     assert "WORK IS RUNNING: v: background initialization" in refused.err
-    one = fstripe(*AT, "firmware", "update", name, "--part", "Drive-HG4K21390", "--yes", "--speed", "200", "--json")
-    assert one.status == 0 and [p["name"] for p in one.json["parts"]] == ["Drive-HG4K21390"]
+    one = fstripe(*AT, "firmware", "update", name, "--part", "Drive-UV4H21390", "--yes", "--speed", "200", "--json")
+    assert one.status == 0 and [p["name"] for p in one.json["parts"]] == ["Drive-UV4H21390"]
     seen = {d["bay"]: d["firmware"] for d in fstripe(*AT, "survey", "--json").json["drives"]}
     assert seen["11"] == "K415" and seen["10"] == "K410"
 
 
 def test_a_restart_breaks_a_running_update_off_and_the_old_firmware_stays(bench):
     with bench.session() as session:
-        data = updating.package_for(session.state, "RAID-1", "5.4.0")
+        data = updating.package_for(session.state, "CTRL-1", "5.4.0")
         updating.begin(session, data, [])
         session.advance(updating.WRITE_SECONDS / 2)
         session.shut_down()
         session.power_on()
         (update,) = session.state.updates.values()
-        assert update.state == "Exception" and session.state.controllers["RAID-1"].facts["firmware"] == "5.3.1"
-        updating.begin(session, data, ["RAID-1"])
+        assert update.state == "Exception" and session.state.controllers["CTRL-1"].facts["firmware"] == "5.3.1"
+        updating.begin(session, data, ["CTRL-1"])
         session.advance(updating.WRITE_SECONDS)
         assert [u.state for u in session.state.updates.values()] == ["Exception", "Waiting"]
     with bench.session() as session:  # it is remembered
         session.shut_down()
         session.power_on()
-        assert session.state.controllers["RAID-1"].facts["firmware"] == "5.4.0"
+        assert session.state.controllers["CTRL-1"].facts["firmware"] == "5.4.0"
         kinds = [e.message_id.rpartition(".")[2] for e in session.events() if "Update" in e.message_id]
         assert kinds == ["InstallingOnComponent", "ApplyFailed", "InstallingOnComponent", "AwaitToActivate",
                          "UpdateSuccessful"]  # fmt: skip
@@ -177,7 +177,7 @@ def test_a_restart_breaks_a_running_update_off_and_the_old_firmware_stays(bench)
 
 def test_an_update_that_breaks_off_is_the_result_of_both_commands(fstripe, skerry):
     fstripe(*AT, "firmware", "set", "StartDelay=0")
-    fstripe(*AT, "bench", "package", "r.pldm", "--for", "RAID-1", "--version", "5.4.0")
+    fstripe(*AT, "bench", "package", "r.pldm", "--for", "CTRL-1", "--version", "5.4.0")
     results = []
     words = (*AT, "firmware", "update", "r.pldm", "--yes")
     following = threading.Thread(target=lambda: results.append(fstripe(*words)))
@@ -185,7 +185,7 @@ def test_an_update_that_breaks_off_is_the_result_of_both_commands(fstripe, skerr
     time.sleep(2.5)
     back = fstripe(*AT, "firmware", "restart", "--yes", "--speed", "20")
     following.join(timeout=90)
-    assert back.status == 3 and "BROKEN OFF by the restart: Firmware update of RAID-1" in back.out, back.out + back.err
+    assert back.status == 3 and "BROKEN OFF by the restart: Firmware update of CTRL-1" in back.out, back.out + back.err
     assert "a restart breaks it off: WAIT FIRST" in back.err
     (done,) = results
     assert done.status == 3 and "BROKEN OFF" in done.out and "update it again" in done.out, done.out + done.err
@@ -205,15 +205,15 @@ def test_an_update_that_breaks_off_is_the_result_of_both_commands(fstripe, skerr
         ("GET", "UpdateService/FirmwareInventory/Nothing", {}, 404, "there is no part Nothing"),
         ("GET", "TaskService/Tasks/99", {}, 404, "there is nothing at"),
         ("GET", "TaskService/TaskMonitors/99", {}, 404, "there is nothing at"),
-        ("GET", "Systems/skerry-1/SimpleStorage/RAID-9", {}, 404, "there is nothing at"),
+        ("GET", "Systems/skerry-1/SimpleStorage/CTRL-9", {}, 404, "there is nothing at"),
         ("GET", "AccountService/Roles/King", {}, 404, "there is nothing at"),
-        ("PATCH", "Systems/skerry-1/Storage/RAID-1/Volumes/1", {"json": {"Name": "x"}}, 400, "Name of a volume cannot"),
-        ("PATCH", "Systems/skerry-1/Storage/RAID-1/Volumes/1", {"json": {}}, 400, "the request changes nothing"),
-        ("PATCH", "Systems/skerry-1/Storage/RAID-1/Volumes/1", {"json": {"ReadCachePolicy": "Often"}}, 400,
+        ("PATCH", "Systems/skerry-1/Storage/CTRL-1/Volumes/1", {"json": {"Name": "x"}}, 400, "Name of a volume cannot"),
+        ("PATCH", "Systems/skerry-1/Storage/CTRL-1/Volumes/1", {"json": {}}, 400, "the request changes nothing"),
+        ("PATCH", "Systems/skerry-1/Storage/CTRL-1/Volumes/1", {"json": {"ReadCachePolicy": "Often"}}, 400,
          "there is no cache policy Often"),
-        ("PATCH", "Systems/skerry-1/Storage/RAID-1/Drives/Bay-4", {"json": {"LocationIndicatorActive": 1}}, 400,
+        ("PATCH", "Systems/skerry-1/Storage/CTRL-1/Drives/Bay-4", {"json": {"LocationIndicatorActive": 1}}, 400,
          "expected true or false"),
-        ("PATCH", "Systems/skerry-1/Storage/RAID-1/Drives/Bay-16", {"json": {"LocationIndicatorActive": True}}, 409,
+        ("PATCH", "Systems/skerry-1/Storage/CTRL-1/Drives/Bay-16", {"json": {"LocationIndicatorActive": True}}, 409,
          "bay 16 is empty"),
     ],
 )  # fmt: skip
@@ -233,7 +233,7 @@ def test_what_the_service_refuses_is_one_message_and_changes_nothing(bench, meth
 
 def test_a_package_is_fetched_when_it_is_offered_and_only_under_its_own_name(bench):
     with bench.session() as session:
-        data = updating.package_for(session.state, "RAID-1", "5.4.0")
+        data = updating.package_for(session.state, "CTRL-1", "5.4.0")
     service = httpx.Client(transport=httpx.WSGITransport(Service(bench)), base_url="http://bench")
     with service as http, offered("raid.pldm", data, own_address("b")) as uri:
         assert httpx.get(uri.rpartition("/")[0] + "/other").status_code == 404
@@ -241,7 +241,7 @@ def test_a_package_is_fetched_when_it_is_offered_and_only_under_its_own_name(ben
         answer = http.post(action, json={"ImageURI": uri, "TransferProtocol": "HTTP"})
         assert answer.status_code == 202 and answer.json()["TaskState"] == "Running"
         again = http.post(action, json={"ImageURI": uri})
-        assert again.status_code == 409 and "firmware is being written to RAID-1" in again.text
+        assert again.status_code == 409 and "firmware is being written to CTRL-1" in again.text
         with bench.session() as session:
             session.advance(updating.WRITE_SECONDS)
         done = http.get(answer.headers["Location"])

@@ -17,21 +17,21 @@ from pathlib import Path
 FSTRIPE = Path(sys.executable).with_name("fstripe")
 DATA = Path(__file__).parent.parent / "src" / "faithful_stripe" / "bench" / "data"
 DISPLAY = ":97"
-SERIALS = "HG4K20931,HG4K20944,HG4K21007,HG4K21018"
+SERIALS = "UV4H20931,UV4H20944,UV4H21007,UV4H21018"
 AT = ["--at", "skerry"]
-GAUGES = "HG4K21166,HG4K21204,HG4K21215,HG4K21390,HG4K21417,HG4K22008"
+GAUGES = "UV4H21166,UV4H21204,UV4H21215,UV4H21390,UV4H21417,UV4H22008"
 MADE = [
     ["bench", "new", "skerry"],
-    [*AT, "volume", "add", "records", "--level", "RAID5", "--bays", "4-7", "--yes", "--expect-serials", SERIALS],
-    [*AT, "bench", "load", "records", "observatory"],
+    [*AT, "volume", "add", "tides", "--level", "RAID5", "--bays", "4-7", "--yes", "--expect-serials", SERIALS],
+    [*AT, "bench", "load", "tides", "observatory"],
 ]
 FAILED = [*MADE, [*AT, "bench", "fault", "5"]]
-REBUILDING = [*FAILED, [*AT, "bench", "pull", "5"], [*AT, "bench", "seat", "5", "HG4K30555"]]
+REBUILDING = [*FAILED, [*AT, "bench", "pull", "5"], [*AT, "bench", "seat", "5", "UV4H30555"]]
 REBUILT = [*REBUILDING, [*AT, "bench", "advance", "10h"]]
 NESTED = [
     *MADE,
     [*AT, "volume", "add", "gauges", "--level", "RAID50", "--spans", "8-10/11-13", "--yes", "--expect-serials", GAUGES],
-    [*AT, "bench", "seat", "15", "HG6K00377"],
+    [*AT, "bench", "seat", "15", "UV6H00377"],
     [*AT, "spare", "add", "14", "--for", "gauges"],
     [*AT, "spare", "add", "15"],
     [*AT, "bench", "load", "gauges", "observatory"],
@@ -43,7 +43,7 @@ SPARED = [
 MOVED = [
     *MADE,
     [*AT, "bench", "pull", "5"],
-    [*AT, "bench", "load", "records", "observatory", "--yes", "--expect-serials", SERIALS],
+    [*AT, "bench", "load", "tides", "observatory", "--yes", "--expect-serials", SERIALS],
     *([*AT, "bench", "pull", bay] for bay in "467"),
     [
         "bench",
@@ -83,8 +83,8 @@ SCENES = {
     ),
     "lineup-solve": ([*REBUILT, "shuffle"], "fstripe lineup solve pile/*.img --out found.toml", 6.0),
     "lineup-prove": ([*MADE, "claim"], "fstripe lineup prove claim.toml; fstripe lineup draw claim.toml", 16.0),
-    "foreign": (
-        MOVED, "fstripe --at second survey; fstripe --at second volume import records", 4.0,
+    "found": (
+        MOVED, "fstripe --at second survey; fstripe --at second volume adopt tides", 4.0,
     ),
 }  # fmt: skip
 
@@ -93,24 +93,24 @@ def prepare(place: Path, steps: list) -> None:
     for step in steps:
         if step == "shuffle":
             (place / "pile").mkdir()
-            drives = ("HG4K21018", "HG4K20931", "HG4K22008", "HG4K21007", "HG4K30555")
+            drives = ("UV4H21018", "UV4H20931", "UV4H22008", "UV4H21007", "UV4H30555")
             for number, serial in enumerate(drives):
                 source, target = place / "skerry" / "drives" / f"{serial}.img", place / "pile" / f"disk-{number}.img"
                 subprocess.run(["cp", "--sparse=always", source, target], check=True)
         elif step == "stock":
             shutil.copy(DATA / "skerry-stock.csv", place / "stock.csv")
         elif step == "claim":  # bays 4 to 7 as somebody remembers them, two of them exchanged
-            names = ", ".join(f'"skerry/drives/HG4K{n}.img"' for n in (20931, 21007, 20944, 21018))
+            names = ", ".join(f'"skerry/drives/UV4H{n}.img"' for n in (20931, 21007, 20944, 21018))
             (place / "claim.toml").write_text(
                 f'format = "faithful-stripe/lineup/1"\n[[arrays]]\nlevel = "RAID5"\nspans = [[{names}]]\n'
                 'strip_bytes = 65536\nrotation = "parity-N"\ndata = "continuation"\nstart_bytes = 0\n'
                 "member_bytes = 4000719896576\n"
             )
         elif step == "script":
-            (place / "plan.txt").write_text("bench pull 5\nbench seat 5 HG4K30555\nbench pull 6\n")
+            (place / "plan.txt").write_text("bench pull 5\nbench seat 5 UV4H30555\nbench pull 6\n")
         elif step == "hands":
             acts = (
-                "sleep 6; {0} pull 6; sleep 3; {0} seat 6 HG4K21007; sleep 3; {0} pull 5; sleep 3; {0} seat 5 HG4K30555"
+                "sleep 6; {0} pull 6; sleep 3; {0} seat 6 UV4H21007; sleep 3; {0} pull 5; sleep 3; {0} seat 5 UV4H30555"
             )
             hands = acts.format(f"{FSTRIPE} --at skerry bench")
             subprocess.Popen(["bash", "-c", hands], cwd=place, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
@@ -150,7 +150,7 @@ def page(folder: Path) -> None:
     with tempfile.TemporaryDirectory() as scratch:
         place = Path(scratch)
         prepare(place, [*MADE, [*AT, "report", "--begin"], [*AT, "bench", "fault", "5"], "hands"])
-        for words in (["swap", "5", "--speed", "7200"], ["report", "visit.html", "--technician", "R. Holm"]):
+        for words in (["swap", "5", "--speed", "7200"], ["report", "visit.html", "--technician", "I. Maddery"]):
             subprocess.run([FSTRIPE, *AT, *words], cwd=place, check=False, stdout=subprocess.DEVNULL)
         shot = folder.resolve() / "report.png"
         subprocess.run(

@@ -228,7 +228,7 @@ def _trouble(volume: Volume, newest: Carrier, current: list[Carrier]) -> tuple[s
     return None
 
 
-def foreign(controller: Controller) -> list[Found]:
+def found_volumes(controller: Controller) -> list[Found]:
     """The volumes that seated drives describe and this controller does not know."""
     memory = controller.memory
     known = {v.guid for v in memory.volumes.values()}
@@ -236,12 +236,12 @@ def foreign(controller: Controller) -> list[Found]:
     return [f for f in volumes_on(controller, told) if f.volume.guid not in known]
 
 
-def foreign_named(controller: Controller, name: str) -> list[Found]:
-    """The foreign volume with this name (or GUID), first, and those that share drives with it. Raises NoForeign."""
-    found = foreign(controller)
+def found_named(controller: Controller, name: str) -> list[Found]:
+    """The found volume with this name (or GUID), first, and those that share drives with it. Raises NothingFound."""
+    found = found_volumes(controller)
     chosen = next((f for f in found if name in (f.volume.name, f.volume.guid.strip())), None)
     if chosen is None:
-        raise errors.NoForeign(name=name, known=", ".join(f.volume.name for f in found) or "none")
+        raise errors.NothingFound(name=name, known=", ".join(f.volume.name for f in found) or "none")
     group, drives = [chosen], set(chosen.drives)
     while more := [f for f in found if f not in group and drives & set(f.drives)]:
         group += more

@@ -127,7 +127,7 @@ class _Reader:
         left = list(bays)
         for i, entry in enumerate(document.get("controller", [])):
             if isinstance(entry, dict):
-                entry = {"slot": i + 1, "lanes": 8, "generation": 3, "pci": "1d9f:0041"} | entry
+                entry = {"slot": i + 1, "lanes": 8, "generation": 3, "pci": "ffff:0041"} | entry
             facts = self._table(entry, f"controller {i + 1}", _CONTROLLER)
             name, rate = facts["id"], facts.pop("rebuild_rate")
             if not re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9.-]{0,31}", name) or name in made:
@@ -135,7 +135,7 @@ class _Reader:
             if f"Slot{facts['slot']}Width" not in firmware.registry() or not 1 <= facts["generation"] <= 4:
                 raise self._wrong(f"controller {name}.slot", "expected slot 1 or 2, generation 1 to 4")
             if not re.fullmatch(r"[0-9a-f]{4}:[0-9a-f]{4}", facts["pci"]):
-                raise self._wrong(f"controller {name}.pci", "expected vendor and device, such as 1d9f:0041")
+                raise self._wrong(f"controller {name}.pci", "expected vendor and device, such as ffff:0041")
             if not 1 <= rate <= 100:
                 raise self._wrong(f"controller {name}.rebuild_rate", f"expected 1 to 100 per cent, found {rate}")
             facts["bays"] = bay_labels(facts["bays"])

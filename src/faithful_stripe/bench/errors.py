@@ -168,15 +168,15 @@ class WhichController(ControllerRefusal):
     remedy = "say which: --controller ID"
 
 
-class NoForeign(ControllerRefusal):
+class NothingFound(ControllerRefusal):
     message_id, status = "FaithfulStripe.1.0.NoForeignVolume", 404
-    template = "no foreign set-up here describes a volume {name}"
-    remedy = "foreign volumes here: {known}"
+    template = "no set-up here describes a volume {name}"
+    remedy = "found here: {known}"
 
 
-class ForeignUnfit(ControllerRefusal):
-    message_id, status = "FaithfulStripe.1.0.ForeignUnfit", 409
-    template = "foreign volume {name} cannot be imported: {why}"
+class FoundUnfit(ControllerRefusal):
+    message_id, status = "FaithfulStripe.1.0.FoundUnfit", 409
+    template = "volume {name} of another controller cannot be adopted: {why}"
     remedy = "{advice}"
 
 

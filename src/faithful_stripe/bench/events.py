@@ -59,8 +59,8 @@ KINDS: dict[str, Kind] = {
     "volume created": Kind(
         _OURS + "VolumeCreated", "OK", ("volume",), "The volume {volume} was created: {what}.",
     ),
-    "volume imported": Kind(
-        _OURS + "VolumeImported", "OK", ("volume",), "The volume {volume} was taken over from its drives: {what}.",
+    "volume adopted": Kind(
+        _OURS + "VolumeAdopted", "OK", ("volume",), "The volume {volume} was taken over from its drives: {what}.",
     ),
     "set-up cleared": Kind(
         _OURS + "SetUpCleared", "OK", ("place",),

@@ -5,7 +5,7 @@ from __future__ import annotations
 from ..core.formats import ddf
 from ..core.units import decimal_size
 from . import errors, jobs, members, ondisk
-from .assemble import Found, foreign_named, told_by, volumes_on
+from .assemble import Found, found_named, told_by, volumes_on
 from .controller import RESERVED_BYTES, Controller
 from .state import Spare, Volume
 
@@ -77,17 +77,17 @@ def _spares_from(controller: Controller, told: dict[str, ddf.Metadata]) -> None:
                 memory.spares[serial] = Spare(serial, serves, bool(fields["type"] & 2))
 
 
-def import_foreign(controller: Controller, name: str, new_name: str | None = None) -> list[Volume]:
-    """Take a foreign volume over, with all that shares drives with it. Raises NoForeign, ForeignUnfit, NameTaken."""
-    group = foreign_named(controller, name)
+def adopt(controller: Controller, name: str, new_name: str | None = None) -> list[Volume]:
+    """Take a found volume over, with all that shares drives with it. Raises NothingFound, FoundUnfit, NameTaken."""
+    group = found_named(controller, name)
     names = [new_name or group[0].volume.name, *(f.volume.name for f in group[1:])]
     for f, wanted in zip(group, names, strict=True):
         if f.trouble:
-            raise errors.ForeignUnfit(name=f.volume.name, why=f.trouble[0], advice=f.trouble[1])
+            raise errors.FoundUnfit(name=f.volume.name, why=f.trouble[0], advice=f.trouble[1])
         short = [s for s in f.drives if controller.state.drives[s].size < f.volume.end + RESERVED_BYTES]
         if short:
             why = f"drive {short[0]} has no room for this controller's own set-up behind it"
-            raise errors.ForeignUnfit(name=f.volume.name, why=why, advice="copy its bytes to a new volume instead")
+            raise errors.FoundUnfit(name=f.volume.name, why=why, advice="copy its bytes to a new volume instead")
         if any(v.name == wanted for v in controller.memory.volumes.values()) or names.count(wanted) > 1:
             raise errors.NameTaken(name=wanted)
     made = [_adopt(controller, f, wanted) for f, wanted in zip(group, names, strict=True)]
@@ -113,7 +113,7 @@ def _adopt(controller: Controller, found: Found, name: str) -> Volume:
     bays = ", ".join(m.bay or f"none ({m.serial})" for m in volume.members)
     size = decimal_size(volume.geometry.volume_bytes)
     what = f"{volume.level}, {size}, bays {bays}, as its drives describe it"
-    controller.event("volume imported", volume=name, what=what)
+    controller.event("volume adopted", volume=name, what=what)
     for serial in found.drives:
         controller.state.drives[serial].configured = True
     if volume.lost:
@@ -121,9 +121,9 @@ def _adopt(controller: Controller, found: Found, name: str) -> Volume:
     return volume
 
 
-def clear_foreign(controller: Controller, name: str) -> list[str]:
-    """Remove a foreign volume's set-up, and that of all that shares drives with it; the serials of the drives."""
-    group = foreign_named(controller, name)
+def forget(controller: Controller, name: str) -> list[str]:
+    """Remove a found volume's set-up, and that of all that shares drives with it; the serials of the drives."""
+    group = found_named(controller, name)
     serials = list(dict.fromkeys(serial for f in group for serial in f.drives))
     for serial in serials:
         drive = controller.state.drives[serial]

@@ -1,4 +1,4 @@
-"""The volume commands: make, show, check, initialize, rebuild, remove; foreign ones are in `foreign.py`."""
+"""The volume commands: make, show, check, initialize, rebuild, remove; found ones are in `found.py`."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ def volume() -> None:
 
     \b
     Example:
-      fstripe --at skerry volume add records --level RAID5 --bays 4-7
+      fstripe --at skerry volume add tides --level RAID5 --bays 4-7
     """
 
 
@@ -66,7 +66,7 @@ def volume() -> None:
     "background: parity is computed while the volume is used already.",
 )
 @click.option("--mixed", is_flag=True, help="Allow drives of different media or sector size.")
-@click.option("--foreign", is_flag=True, help="Take drives although another controller's set-up is on them.")
+@click.option("--over-found", is_flag=True, help="Take drives although another controller's set-up is on them.")
 @click.option("--failing", is_flag=True, help="Take drives although they predict their failure.")
 @click.option("--controller", metavar="ID", help="The controller it is to be made at; the bays must be its.")
 @confirm_options
@@ -76,7 +76,7 @@ def add(
     ctx: click.Context, name: str, level: str | None, bays: str | None, spans: str | None, strip: str,
     size: str | None, spares: str | None, read_cache: str | None, write_cache: str | None, singly: bool,
     rotation: str | None, data: str | None, q_place: str | None, q_exponent: str | None, mirrors_of: int | None,
-    initialize: str, mixed: bool, foreign: bool, failing: bool, controller: str | None, yes: bool,
+    initialize: str, mixed: bool, over_found: bool, failing: bool, controller: str | None, yes: bool,
     expect_serials: str | None, as_json: bool,
 ) -> None:  # fmt: skip
     """Make a volume NAME. Shows what will be lost, then asks for the name again.
@@ -86,7 +86,7 @@ def add(
 
     \b
     Example:
-      fstripe --at skerry volume add records --level RAID5 --bays 4,5,6,7 --strip 64KiB --spares 13
+      fstripe --at skerry volume add tides --level RAID5 --bays 4,5,6,7 --strip 64KiB --spares 13
       fstripe --at skerry volume add gauges --level RAID50 --spans 4-6/7-9/10-12
       fstripe --at skerry volume add spool --singly --bays 3,8
     """
@@ -106,7 +106,7 @@ def add(
         strip=parse_size(strip), rotation=rotation, data=data, mixed=mixed, size=parse_size(size) if size else None,
         spans=len(parts) if spans else None, copies=mirrors_of, q_place=q_place, q_exponent=q_exponent,
         initialize=initialize, controller=controller, read_cache=read_cache, write_cache=write_cache,
-        spares=split_list(spares) if spares else (), foreign=foreign, failing=failing,
+        spares=split_list(spares) if spares else (), over_found=over_found, failing=failing,
     )  # fmt: skip
     client = target(ctx)
     plans = work.plan_volumes(client, work.singly(name, wish.drives, wish) if singly else [wish])
@@ -172,7 +172,7 @@ def show(ctx: click.Context, name: str, controller: str | None, as_json: bool) -
 
     \b
     Example:
-      fstripe --at skerry volume show records
+      fstripe --at skerry volume show tides
     """
     from ..core.server.condition import State
     from ..work.survey import survey
@@ -201,7 +201,7 @@ def set_(
 
     \b
     Example:
-      fstripe --at skerry volume set records --write-cache protected-back
+      fstripe --at skerry volume set tides --write-cache protected-back
     """
     from ..work.build import set_caches
     from ..work.survey import survey
@@ -226,7 +226,7 @@ def remove(
 
     \b
     Example:
-      fstripe --at skerry volume remove records
+      fstripe --at skerry volume remove tides
     """
     from ..core.server.acts import Allowed, ForgetVolume, may
     from ..work.build import company, remove_volume
@@ -281,7 +281,7 @@ def rebuild(
 
     \b
     Example:
-      fstripe --at skerry volume rebuild records --onto 5
+      fstripe --at skerry volume rebuild tides --onto 5
     """
     from ..work.build import start_rebuild
     from ..work.survey import survey
@@ -320,7 +320,7 @@ def initialize(
 
     \b
     Example:
-      fstripe --at skerry volume initialize records --method foreground
+      fstripe --at skerry volume initialize tides --method foreground
     """
     from ..work import build
     from ..work.survey import survey
@@ -358,7 +358,7 @@ def check(ctx: click.Context, name: str, repair: bool, accept: bool, controller:
 
     \b
     Example:
-      fstripe --at skerry volume check records
+      fstripe --at skerry volume check tides
       fstripe --at skerry watch --speed 3600
     """
     from ..work.build import accept_inconsistent, start_check

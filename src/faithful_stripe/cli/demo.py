@@ -20,7 +20,7 @@ from ..core.errors import StripeError
 from .common import json_option, print_json
 
 PART = "0:256MiB"
-NEW_DRIVE = "HG4K30555"
+NEW_DRIVE = "UV4H30555"
 LYING_NAMES = {"7": "disk-0.img", "4": "disk-1.img", "6": "disk-3.img", "5": "disk-4.img"}
 """Bays of the members, and what the technician before us called their images."""
 
@@ -90,7 +90,7 @@ class Story:
         taken = ",".join(serials[str(bay)] for bay in (1, 2, *range(4, 15)))
         self.run("--at", "raw", "build", "sheet.toml", "--yes", "--expect-serials", taken, "--speed", "200")
         self.run("--at", "raw", "build", "sheet.toml")
-        self.run("--at", "raw", "bench", "package", "raid.pldm", "--for", "RAID-1", "--version", "5.4.0")
+        self.run("--at", "raw", "bench", "package", "raid.pldm", "--for", "CTRL-1", "--version", "5.4.0")
         self.run("--at", "raw", "firmware", "update", "raid.pldm", "--yes", "--speed", "60", expect=3)
         self.run("--at", "raw", "firmware", "restart", "--yes", "--speed", "200")
         self.run("--at", "raw", "ready")
@@ -108,12 +108,12 @@ class Story:
                 ("hold its label", ("pull", "8")),
                 ("put it back at once", ("seat", "8", serials["8"])),
                 ("bay 8 is back", ("pull", "5")),
-                ("push it in until it locks", ("seat", "5", "OS2K71120")),
+                ("push it in until it locks", ("seat", "5", "PL2P71120")),
                 ("take it out of bay 5", ("pull", "5")),
                 ("push it in until it locks", ("seat", "5", NEW_DRIVE)),
             ],
         )
-        self.run("--at", "raw", "report", "visit.html", "visit.md", "--technician", "R. Holm")
+        self.run("--at", "raw", "report", "visit.html", "visit.md", "--technician", "I. Maddery")
         self.run("--at", "raw", "log", "--bay", "5")
 
     def _build(self) -> None:
@@ -124,10 +124,10 @@ class Story:
         members = ",".join(self.serials[bay] for bay in ("4", "5", "6", "7"))
         self.members = members
         self.run(
-            "--at", "skerry", "volume", "add", "records", "--level", "RAID5", "--bays", "4,5,6,7",
+            "--at", "skerry", "volume", "add", "tides", "--level", "RAID5", "--bays", "4,5,6,7",
             "--strip", "64KiB", "--yes", "--expect-serials", members,
         )  # fmt: skip
-        self.wanted = self.hashed("--at", "skerry", "bench", "load", "records", "observatory")
+        self.wanted = self.hashed("--at", "skerry", "bench", "load", "tides", "observatory")
         self.dump("healthy")
 
     def _fail_and_write(self) -> None:
@@ -139,7 +139,7 @@ class Story:
         self._edit()
         before = self.wanted
         self.wanted = self.hashed(
-            "--at", "skerry", "bench", "load", "records", "edited.img", "--yes", "--expect-serials", self.members
+            "--at", "skerry", "bench", "load", "tides", "edited.img", "--yes", "--expect-serials", self.members
         )
         if self.wanted == before:
             raise DemoFailed(what="the edited image has the hash of the first one")
@@ -182,7 +182,7 @@ class Story:
             "--at", "skerry", "volume", "add", "gauges", "--level", "RAID50", "--spans", "8-10/11-13",
             "--strip", "256KiB", "--yes", "--expect-serials", self.gauges,
         )  # fmt: skip
-        self.run("--at", "skerry", "bench", "seat", "15", "HG6K00377")
+        self.run("--at", "skerry", "bench", "seat", "15", "UV6H00377")
         self.run("--at", "skerry", "spare", "add", "14", "--for", "gauges")
         self.run("--at", "skerry", "spare", "add", "15")
         self.wanted = self.hashed("--at", "skerry", "bench", "load", "gauges", "edited.img")
@@ -199,7 +199,7 @@ class Story:
         self.run("--at", "skerry", "watch", "--speed", f"{self.speed * 2:g}", expect=0)
         self.dump("on both spares", "gauges")
         self._note("The failed drives are replaced; the data return, and the spares stand by again.")
-        for bay, serial in (("9", "HG4K30562"), ("12", "HG4K30578")):
+        for bay, serial in (("9", "UV4H30562"), ("12", "UV4H30578")):
             self.run("--at", "skerry", "bench", "pull", bay)
             self.run("--at", "skerry", "bench", "seat", bay, serial)
         self.run("--at", "skerry", "watch", "--speed", f"{self.speed * 2:g}")
@@ -271,7 +271,7 @@ class Story:
         done = subprocess.run(command, cwd=self.place, stdout=subprocess.PIPE, check=False)
         return json.loads(done.stdout)
 
-    def dump(self, stage: str, volume: str = "records") -> None:
+    def dump(self, stage: str, volume: str = "tides") -> None:
         """Read a volume back and compare its hash with that of what was written last."""
         (self.place / "copy.img").unlink(missing_ok=True)
         self._expect(stage, self.hashed("--at", "skerry", "bench", "dump", volume, "copy.img", "--range", PART))

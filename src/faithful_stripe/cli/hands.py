@@ -87,14 +87,14 @@ def new(
     """Make a bench in a new folder NAME: by default the tide observatory's server, 16 bays.
 
     Drives are sparse files of their full nominal size; they take space only for what is written. A drive that was
-    pulled on another bench can be moved here, with what is on it: seated, its set-up is foreign to this bench's
-    controller (`volume foreign`).
+    pulled on another bench can be moved here, with what is on it: seated, its set-up is another's than this bench's
+    controller (`volume found`).
 
     \b
     Example:
       fstripe bench new skerry
       fstripe bench new trial --like https://skerry-1
-      fstripe bench new second --from skerry-2 --take skerry:HG4K20931 --take skerry:HG4K20944
+      fstripe bench new second --from skerry-2 --take skerry:UV4H20931 --take skerry:UV4H20944
     """
     from ..bench.bench import create
     from ..core.units import decimal_size
@@ -159,7 +159,7 @@ def seat(ctx: click.Context, bay: str, serial: str, as_json: bool) -> None:
 
     \b
     Example:
-      fstripe --at skerry bench seat 5 HG4K30555
+      fstripe --at skerry bench seat 5 UV4H30555
     """
     with own_bench(ctx).session() as session:
         seated = session.seat(bay, serial)
@@ -214,7 +214,7 @@ def load(
 
     \b
     Example:
-      fstripe --at skerry bench load records observatory
+      fstripe --at skerry bench load tides observatory
     """
     from ..bench.observatory import opened
     from ..core.formats.probe import describe
@@ -253,7 +253,7 @@ def dump(
 
     \b
     Example:
-      fstripe --at skerry bench dump records copy.img --range 0:256MiB
+      fstripe --at skerry bench dump tides copy.img --range 0:256MiB
     """
     from .copying import copy_and_report
 
@@ -276,7 +276,7 @@ def package(ctx: click.Context, file: Path, part: str, version: str, as_json: bo
 
     \b
     Example:
-      fstripe --at skerry bench package raid.pldm --for RAID-1 --version 5.4.0
+      fstripe --at skerry bench package raid.pldm --for CTRL-1 --version 5.4.0
       fstripe --at skerry firmware update raid.pldm
     """
     from ..bench.errors import BenchError

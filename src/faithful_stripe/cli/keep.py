@@ -50,7 +50,7 @@ def locate(ctx: click.Context, drive: str, off: bool, as_json: bool) -> None:
 
     \b
     Example:
-      fstripe --at skerry locate HG4K20944
+      fstripe --at skerry locate UV4H20944
     """
     from ..work.build import locate as switch
     from ..work.survey import survey
@@ -129,7 +129,7 @@ def add(
 
     \b
     Example:
-      fstripe stock add HG4K30601 --like HG4K30555 --from "bought 2026-11"
+      fstripe stock add UV4H30601 --like UV4H30555 --from "bought 2026-11"
     """
     from dataclasses import replace
 

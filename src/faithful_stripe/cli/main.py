@@ -36,7 +36,7 @@ COMMANDS: dict[str, Entry] = {
     "weigh": Entry("prepare", "weigh", "weigh", "Weigh the layouts: capacity, margin, speed, risk."),
     "build": Entry("build", "sheet", "build", "Bring a server to what a build sheet says: plan, agree, carry out."),
     "volume": Entry(
-        "build", "foreign", "volume", "Make, show, check, rebuild, import and remove volumes (virtual drives)."
+        "build", "found", "volume", "Make, show, check, rebuild, adopt and remove volumes (virtual drives)."
     ),
     "spare": Entry("build", "spares", "spare", "Hot spares: add and remove."),
     "controller": Entry("build", "spares", "controller", "What a controller does by itself, and how fast."),
@@ -113,7 +113,7 @@ called: list[str] = []
 
 CHANGING = {
     "firmware": ("set", "restart", "update"), "spare": ("add", "remove"), "controller": ("set",), "boot": (),
-    "volume": ("add", "set", "remove", "initialize", "check", "rebuild", "import", "clear"), "build": (), "swap": (),
+    "volume": ("add", "set", "remove", "initialize", "check", "rebuild", "adopt", "forget"), "build": (), "swap": (),
 }  # fmt: skip
 """Commands, with their subcommands, that change a server: they are noted for its service record."""
 

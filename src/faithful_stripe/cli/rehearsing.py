@@ -69,7 +69,7 @@ BAD = (State.OFFLINE.value, State.LOST.value)
 REHEARSED: dict[str, tuple[str, ...]] = {
     **dict.fromkeys(("survey", "bays", "log", "watch", "ready", "weigh", "build", "boot", "locate", "swap"), ()),
     "firmware": ("show", "set", "restart", "update"),
-    "volume": ("add", "check", "clear", "foreign", "import", "initialize", "rebuild", "remove", "set", "show"),
+    "volume": ("add", "adopt", "check", "forget", "found", "initialize", "rebuild", "remove", "set", "show"),
     "spare": ("add", "remove"), "controller": ("show", "set"), "stock": ("list", "match"),
     "bench": ("advance", "cut-power", "fault", "lid", "load", "power-on", "pull", "seat"),
 }  # fmt: skip

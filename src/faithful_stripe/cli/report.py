@@ -41,7 +41,7 @@ def report(
     \b
     Example:
       fstripe --at skerry report --begin
-      fstripe --at skerry report visit.html --technician "R. Holm"
+      fstripe --at skerry report visit.html --technician "I. Maddery"
     """
     from ..core.server.assess import assess
     from ..media.whole import refuse_existing, write_text

@@ -40,7 +40,7 @@ def spare_add(
 
     \b
     Example:
-      fstripe --at skerry spare add 13 --for records
+      fstripe --at skerry spare add 13 --for tides
     """
     from ..core.server.assess import assess
     from ..core.server.findings import Code

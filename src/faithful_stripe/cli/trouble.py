@@ -38,8 +38,8 @@ def _unfit(trouble: Unfit) -> tuple[str, str]:
         return f"{what}is {use_words(d)}", free
     if first.why is Why.PREDICTED:
         return f"{what}predicts its failure", f"choose another ({free}), or take it with --failing"
-    if first.why is Why.FOREIGN:
+    if first.why is Why.FOUND:
         name = first.facts["volume"]
-        to_do = f"look at it: `volume foreign`; clear it: `volume clear {name}`; or take the drive with --foreign"
-        return f"{what}belongs to the foreign volume {name}", to_do
+        to_do = f"look at it: `volume found`; clear it: `volume forget {name}`; or take the drive with --over-found"
+        return f"{what}belongs to volume {name} of another controller", to_do
     return f"{what}does not do: {'; '.join(reason_words(r) for r in reasons)}", free

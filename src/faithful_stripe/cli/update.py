@@ -45,7 +45,7 @@ def update(
 
     \b
     Example:
-      fstripe --at skerry bench package raid.pldm --for RAID-1 --version 5.4.0
+      fstripe --at skerry bench package raid.pldm --for CTRL-1 --version 5.4.0
       fstripe --at skerry firmware update raid.pldm
     """
     from ..core.server.acts import UpdateFirmware, may

@@ -116,8 +116,8 @@ def _spare(seen: Server, f: Finding) -> str:
     )
 
 
-def _foreign(seen: Server, f: Finding) -> str:
-    one = f.facts["foreign"]
+def _found(seen: Server, f: Finding) -> str:
+    one = f.facts["found"]
     here = sum(m.state == "current" for m in one.members)
     what = f"a set-up this controller does not know: volume {one.name}, {one.level}, "
     what += f"{'unknown size' if one.size is None else decimal_size(one.size)}, by {one.writer}; "
@@ -184,7 +184,7 @@ FINDINGS: dict[Code, Callable[[Server, Finding], str]] = {
         f"{drive_words(f.facts['drive'])} works, but the hot spare in bay {f.facts['use'].bay} stands in its place in "
         f"{f.facts['use'].volume}"
     ),
-    Code.FOREIGN: _foreign,
+    Code.FOUND: _found,
     Code.GAP: lambda s, f: f"it could not be read: {f.facts['reason']}",
 }  # fmt: skip
 
@@ -241,10 +241,10 @@ def _wait(seen: Server, step: Step) -> str:
 
 
 def _adopt(seen: Server, step: Step) -> str:
-    one = step.facts["foreign"]
+    one = step.facts["found"]
     if one.trouble:
-        return f"{one.advice}, or clear it: volume clear {one.name}"
-    return f"look at it: volume foreign; take it over: volume import {one.name}; clear it: volume clear {one.name}"
+        return f"{one.advice}, or clear it: volume forget {one.name}"
+    return f"look at it: volume found; take it over: volume adopt {one.name}; clear it: volume forget {one.name}"
 
 
 STEPS: dict[StepCode, Callable[[Server, Step], str]] = {

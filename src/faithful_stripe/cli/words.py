@@ -201,8 +201,8 @@ def where_words(seen: Server, subject: Subject) -> str:
         return subject.name
     if subject.kind == "path":
         return f"resource {subject.path}"
-    if subject.kind == "foreign":
-        one = next(f for f in seen.foreign if f.path == subject.path and f.name == subject.name)
+    if subject.kind == "found":
+        one = next(f for f in seen.found_volumes if f.path == subject.path and f.name == subject.name)
         where = f"bays {', '.join(m.bay for m in one.members if m.bay)}"
         return f"{where} ({subject.controller})" if several else where
     return f"{subject.kind} {subject.name}"
@@ -228,7 +228,7 @@ REASONS: dict[Why, Callable[[dict[str, Any]], str]] = {
     Why.INTERFACE: lambda x: f"{x['found']} does not go into a bay for {x['others']}",
     Why.CONTROLLER: lambda x: f"it is at controller {x['found']}, the others at {x['others']}",
     Why.IN_USE: lambda x: "it is in use",
-    Why.FOREIGN: lambda x: f"it belongs to volume {x['volume']} of another controller",
+    Why.FOUND: lambda x: f"it belongs to volume {x['volume']} of another controller",
     Why.HOLDS_DATA: lambda x: f"it holds something: {x['content']}",
     Why.CONTENT_NOT_KNOWN: lambda x: "what it holds is not known",
     Why.SLIGHTLY_SMALLER: lambda x: f"{decimal_size(x['missing'])} smaller by its label: the controller may refuse it",

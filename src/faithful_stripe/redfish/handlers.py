@@ -112,16 +112,16 @@ class Handler(UpdateHandler):
             raise self._missing()
         return self._ok(body)
 
-    def import_post(self) -> Response:
-        """Take over a foreign volume, and what shares its drives."""
+    def adopt_post(self) -> Response:
+        """Take over a found volume, and what shares its drives."""
         wish = self._body()
         new_name = self._text(wish, "NewName", "")
-        takeover.import_foreign(self.c, self._text(wish, "Volume"), new_name or None)
+        takeover.adopt(self.c, self._text(wish, "Volume"), new_name or None)
         return Response(status=204)
 
-    def clear_foreign_post(self) -> Response:
-        """Remove a foreign volume's set-up from its drives."""
-        takeover.clear_foreign(self.c, self._text(self._body(), "Volume"))
+    def forget_post(self) -> Response:
+        """Remove a found volume's set-up from its drives."""
+        takeover.forget(self.c, self._text(self._body(), "Volume"))
         return Response(status=204)
 
     def chassis_drives(self) -> Response:

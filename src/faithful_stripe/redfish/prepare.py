@@ -78,7 +78,7 @@ class PrepareHandler(Answers):
             "Id": REGISTRY,
             "Name": "Firmware attributes",
             "Language": "en",
-            "OwningEntity": "Tarn & Quill",
+            "OwningEntity": "Veskarn",
             "RegistryVersion": "1.0.0",
             "RegistryEntries": {"Attributes": rows, "Dependencies": dependencies},
         })  # fmt: skip

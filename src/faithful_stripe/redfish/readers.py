@@ -10,8 +10,8 @@ from ..core.server.things import (
     CACHE_WORDS,
     Controller,
     Drive,
-    ForeignSeat,
-    ForeignVolume,
+    FoundSeat,
+    FoundVolume,
     Operation,
     Seat,
     SeatState,
@@ -242,18 +242,18 @@ def read_seat(row: Body, index: int, span: int, drives: Sequence[Drive]) -> Seat
     )
 
 
-def read_foreign(row: Body, storage: Body, controller: str) -> ForeignVolume | None:
+def read_found(row: Body, storage: Body, controller: str) -> FoundVolume | None:
     """A volume that drives describe and their controller does not know; None for what names none."""
     name, guid, level = text(row, "Name"), text(row, "GUID"), text(row, "Level")
     if name is UNKNOWN or guid is UNKNOWN:
         return None
     seats = tuple(
-        ForeignSeat(known(whole(m, "Position"), i), str(known(text(m, "Bay"), "")),
+        FoundSeat(known(whole(m, "Position"), i), str(known(text(m, "Bay"), "")),
                     str(known(text(m, "SerialNumber"), "")), str(known(text(m, "State"), "")))
         for i, m in enumerate(rows(row, "Members"))
     )  # fmt: skip
-    margin: Any = row.get("MarginAfterImport")
-    return ForeignVolume(
+    margin: Any = row.get("MarginAfterAdoption")
+    return FoundVolume(
         name=name,
         guid=guid,
         level=str(known(level, "")),

@@ -14,7 +14,7 @@ from ..core.server.redundancy import members_untold
 from ..core.server.things import (
     Controller,
     Drive,
-    ForeignVolume,
+    FoundVolume,
     Gap,
     Part,
     PartKind,
@@ -40,7 +40,7 @@ from .plain import (
     state,
     text,
 )
-from .readers import read_controller, read_drive, read_foreign, read_seat, read_volume
+from .readers import read_controller, read_drive, read_found, read_seat, read_volume
 
 FATAL = (0, 401)
 """HTTP statuses that end a reading: no answer at all, and no login."""
@@ -132,7 +132,7 @@ def _server(found: Found, system: Body) -> Server:
     volumes: list[Volume] = []
     bodies: dict[str, Body] = {}
     owner: dict[str, str] = {}
-    foreign: list[ForeignVolume] = []
+    found_volumes: list[FoundVolume] = []
     told: list[tuple[Body, Volume]] = []
     unread = {""}  # drives that no storage owns: what uses them is not known either
     for storage in found.storages:
@@ -147,7 +147,7 @@ def _server(found: Found, system: Body) -> Server:
         for path in links(storage, "Drives"):
             bodies[path] = found.listed.get(path) or found.get(path)
             owner[path] = name
-        foreign += [one for row in rows(ours(storage), "ForeignVolumes") if (one := read_foreign(row, storage, name))]
+        found_volumes += [one for row in rows(ours(storage), "FoundVolumes") if (one := read_found(row, storage, name))]
     for path in found.holder:
         if path not in bodies:
             bodies[path] = found.listed.get(path) or found.get(path)
@@ -168,7 +168,7 @@ def _server(found: Found, system: Body) -> Server:
         drives=tuple(replace(d, uses=_uses(d, joined, unread)) for d in _with_spares(drives, joined)),
         volumes=joined,
         panel=_panel(found, drives),
-        foreign=tuple(foreign),
+        found_volumes=tuple(found_volumes),
         parts=tuple(_parts(found)),
         gaps=tuple(found.gaps),
         lid_open=_lid(found),

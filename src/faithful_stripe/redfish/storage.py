@@ -1,4 +1,4 @@
-"""One controller's storage as Redfish resources: its drives, volumes, spares, work and foreign set-ups."""
+"""One controller's storage as Redfish resources: its drives, volumes, spares, work and other controllers' set-ups."""
 
 from __future__ import annotations
 
@@ -35,7 +35,7 @@ class StorageResources:
 
     def storage(self) -> Body:
         path = names.storage(self.server, self.raid)
-        actions = {f"#{names.OEM}.{act}": {"target": names.oem_action(path, act)} for act in ("Import", "ClearForeign")}
+        actions = {f"#{names.OEM}.{act}": {"target": names.oem_action(path, act)} for act in ("Adopt", "Forget")}
         return {
             "@odata.id": path,
             "@odata.type": "#Storage.v1_15_1.Storage",
@@ -50,14 +50,14 @@ class StorageResources:
             "Actions": {"Oem": actions},
             "Oem": {
                 names.OEM: {
-                    "ForeignVolumes": [self._foreign(f) for f in assemble.foreign(self.c)]
+                    "FoundVolumes": [self._found(f) for f in assemble.found_volumes(self.c)]
                     if self.session.active
                     else []
                 }
             },
         }
 
-    def _foreign(self, found: assemble.Found) -> Body:
+    def _found(self, found: assemble.Found) -> Body:
         """A volume that drives describe and the controller does not know."""
         volume, trouble = found.volume, found.trouble
         return {
@@ -68,7 +68,7 @@ class StorageResources:
             "CapacityBytes": None if trouble else volume.geometry.volume_bytes,
             "WrittenBy": found.product,
             "Written": volume.created,
-            "MarginAfterImport": None if trouble else found.margin,
+            "MarginAfterAdoption": None if trouble else found.margin,
             "Trouble": trouble[0] if trouble else None,
             "Advice": trouble[1] if trouble else None,
             "Members": [

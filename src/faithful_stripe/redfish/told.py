@@ -73,7 +73,7 @@ TYPES: dict[str, Kind] = {
              "PhysicalSecurity ProtocolFeaturesSupported Registries RegistryEntries SessionService Sessions "
              "SettingsObject SimpleStorage Slot Systems Tasks UpdateService error Temperature"),
     **_named(Kind.OBJECTS, "@Message.ExtendedInfo CapacitySources CacheSummary Conditions DedicatedSpareDrives "
-             "Dependencies Devices Enclosures ForeignVolumes Identifiers InconsistentRanges LostRanges ManagedBy "
+             "Dependencies Devices Enclosures FoundVolumes Identifiers InconsistentRanges LostRanges ManagedBy "
              "MapFrom Members Operations RelatedItem Seats SpareFor UnreadableRanges Value Messages "
              "ProvidingDrives ProvidingVolumes ProvidingPools Targets Events"),
     **_named(Kind.TEXTS, "BootOrder ResetType@Redfish.AllowableValues SupportedRAIDTypes MessageArgs "

@@ -1,4 +1,4 @@
-"""Building: volumes removed, rebuilt, initialized and checked; spares, foreign set-ups and controllers changed.
+"""Building: volumes removed, rebuilt, initialized and checked; spares, found set-ups and controllers changed.
 
 How volumes are planned and made is in `volumes.py`.
 """
@@ -10,7 +10,7 @@ from collections.abc import Sequence
 from ..core.server.fitness import as_spare
 from ..core.server.model import Server
 from ..core.server.redundancy import survives
-from ..core.server.things import CACHE_WORDS, Controller, Drive, ForeignVolume, Volume
+from ..core.server.things import CACHE_WORDS, Controller, Drive, FoundVolume, Volume
 from ..core.server.unknown import UNKNOWN, known
 from ..redfish.client import Body, Client, RedfishError
 from ..redfish.names import OEM
@@ -156,20 +156,20 @@ def remove_spare(client: Client, bay: str) -> Drive:
     return survey(client).drive(path)
 
 
-def import_foreign(client: Client, foreign: ForeignVolume, new_name: str | None) -> Volume:
-    """Take a foreign volume over, with all that shares drives with it, and read it back."""
-    body = {"Volume": foreign.guid} | ({"NewName": new_name} if new_name else {})
-    client.post(_foreign_action(client, foreign, "Import"), body)
-    return survey(client).volume(new_name or foreign.name, foreign.controller)
+def adopt(client: Client, found: FoundVolume, new_name: str | None) -> Volume:
+    """Take a found volume over, with all that shares drives with it, and read it back."""
+    body = {"Volume": found.guid} | ({"NewName": new_name} if new_name else {})
+    client.post(_found_action(client, found, "Adopt"), body)
+    return survey(client).volume(new_name or found.name, found.controller)
 
 
-def clear_foreign(client: Client, foreign: ForeignVolume) -> None:
-    """Remove a foreign volume's set-up from its drives, and that of all that shares drives with it."""
-    client.post(_foreign_action(client, foreign, "ClearForeign"), {"Volume": foreign.guid})
+def forget(client: Client, found: FoundVolume) -> None:
+    """Remove a found volume's set-up from its drives, and that of all that shares drives with it."""
+    client.post(_found_action(client, found, "Forget"), {"Volume": found.guid})
 
 
-def _foreign_action(client: Client, foreign: ForeignVolume, name: str) -> str:
-    actions = (client.get(foreign.path).get("Actions") or {}).get("Oem") or {}
+def _found_action(client: Client, found: FoundVolume, name: str) -> str:
+    actions = (client.get(found.path).get("Actions") or {}).get("Oem") or {}
     target = (actions.get(f"#{OEM}.{name}") or {}).get("target")
     if not target:
         what = f"{client.where}: the controller offers no {name} any more"
@@ -177,10 +177,10 @@ def _foreign_action(client: Client, foreign: ForeignVolume, name: str) -> str:
     return str(target)
 
 
-def with_company(seen: Server, foreign: ForeignVolume) -> list[ForeignVolume]:
-    """A foreign volume, and those whose drives it shares: they can only be imported or cleared together."""
-    group, bays = [foreign], {m.bay for m in foreign.members if m.bay}
-    while more := [f for f in seen.foreign if f not in group and bays & {m.bay for m in f.members}]:
+def with_company(seen: Server, found: FoundVolume) -> list[FoundVolume]:
+    """a found volume, and those whose drives it shares: they can only be adopted or forgotten together."""
+    group, bays = [found], {m.bay for m in found.members if m.bay}
+    while more := [f for f in seen.found_volumes if f not in group and bays & {m.bay for m in f.members}]:
         group += more
         bays |= {m.bay for f in more for m in f.members if m.bay}
     return group

@@ -36,7 +36,7 @@ LID = 120.0
 """Seconds after the lid was opened in which what happens to drives is put down to that."""
 
 CAUSES = ("LidOpened", "DriveRemoved", "DriveFailure", "DriveOffline", "PowerLost", "DrivePredictiveFailure",
-          "DriveInserted", "DriveOfflineCleared", "PowerOn", "SectorsUnreadable", "VolumeImported")  # fmt: skip
+          "DriveInserted", "DriveOfflineCleared", "PowerOn", "SectorsUnreadable", "VolumeAdopted")  # fmt: skip
 """Events that others follow from, by the last part of their message id; each begins a group."""
 
 CONSEQUENCES = ("VolumeDegraded", "VolumeFailure", "VolumeOK", "VolumeDamaged", "SpareTookOver", "RebuildStarted",

@@ -14,11 +14,13 @@ TOLERATED = (Why.HOLDS_DATA, Why.CONTENT_NOT_KNOWN)
 """What is shown and agreed to before a drive is taken, and is no reason against it."""
 
 
-def pick(seen: Server, name: str, together: Sequence[str] = (), foreign: bool = False, failing: bool = False) -> Drive:
+def pick(
+    seen: Server, name: str, together: Sequence[str] = (), over_found: bool = False, failing: bool = False
+) -> Drive:
     """The drive in a bay, or with a serial number, if it can be used. Raises Unfit, WorkError.
 
     together  the drives (bays or serials) that it is taken with: volumes on exactly these may share them
-    foreign, failing  take it although another set-up is on it, or although it predicts its failure
+    over_found, failing  take it although another set-up is on it, or although it predicts its failure
     """
     drive = seen.drive(name)
     if not drive.seated:
@@ -27,8 +29,8 @@ def pick(seen: Server, name: str, together: Sequence[str] = (), foreign: bool = 
     mine = [v for v in seen.volumes if any(s.state is not SeatState.MISSING for s in v.at(drive))]
     shared = bool(mine) and all({s.drive for s in v.seats} == paths for v in mine)
     fit = judge(Need(0), candidate(drive, seen))
-    let_be = {*TOLERATED, *([Why.FOREIGN] if foreign else []), *([Why.PREDICTED, Why.WORN] if failing else []),
-              *([Why.IN_USE, Why.FOREIGN] if shared else [])}  # fmt: skip
+    let_be = {*TOLERATED, *([Why.FOUND] if over_found else []), *([Why.PREDICTED, Why.WORN] if failing else []),
+              *([Why.IN_USE, Why.FOUND] if shared else [])}  # fmt: skip
     against = tuple(r for r in fit.cannot if r.why not in let_be)
     if against:
         raise Unfit(seen, drive, against)

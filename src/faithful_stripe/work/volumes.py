@@ -24,7 +24,7 @@ from .errors import Unfit, WorkError
 from .picking import check_alike, controller_of, pick, size_of
 from .survey import Paths, find, survey
 
-AGREED = (Why.HOLDS_DATA, Why.FOREIGN, Why.PREDICTED, Why.WORN)
+AGREED = (Why.HOLDS_DATA, Why.FOUND, Why.PREDICTED, Why.WORN)
 """What is shown and agreed to elsewhere before a drive becomes a spare."""
 
 
@@ -35,7 +35,7 @@ class VolumeWish:
     drives   bay labels or serial numbers, in the order of the members, spans one after the other
     size     of the volume; None for all that the drives hold
     copies   members of one mirror of RAID 10
-    mixed, foreign, failing  take drives of different media or sector size, with another set-up on them, or that
+    mixed, over_found, failing  take drives of different media or sector size, with another set-up on them, or that
              predict their failure
     initialize  "fast", "foreground" or "background"
     controller  the one it is to be made at, where the person said so: the bays must be its
@@ -60,7 +60,7 @@ class VolumeWish:
     read_cache: str | None = None
     write_cache: str | None = None
     spares: tuple[str, ...] = ()
-    foreign: bool = False
+    over_found: bool = False
     failing: bool = False
 
 
@@ -112,8 +112,8 @@ def plan_volumes(client: Client, wishes: Sequence[VolumeWish]) -> list[VolumePla
 
 def plan_on(seen: Server, wish: VolumeWish, paths: Paths | None) -> VolumePlan:
     """A plan for a server as it is, or as it will be; without `paths` it can be looked at, not carried out."""
-    drives = tuple(pick(seen, name, wish.drives, wish.foreign, wish.failing) for name in wish.drives)
-    spares = tuple(pick(seen, name, (), wish.foreign, wish.failing) for name in wish.spares)
+    drives = tuple(pick(seen, name, wish.drives, wish.over_found, wish.failing) for name in wish.drives)
+    spares = tuple(pick(seen, name, (), wish.over_found, wish.failing) for name in wish.spares)
     for d in (*drives, *spares):
         if (*drives, *spares).count(d) > 1:
             raise WorkError(what=f"bay {d.bay} is named twice", to_do="name every drive once")

@@ -1,6 +1,6 @@
 """The field GF(2^8) of RAID 6: polynomial x^8 + x^4 + x^3 + x^2 + 1 (0x11D), generator g = 2.
 
-Source: H. P. Anvin, "The mathematics of RAID-6". Scalars only; the kernels over whole strips are in
+Source: H. P. Anvin, "The mathematics of CTRL-6". Scalars only; the kernels over whole strips are in
 `parity.py`.
 """
 

@@ -82,7 +82,7 @@ MOST_MEMBERS, MOST_SPANS = 32, 8
 
 
 def level_named(name: str) -> Level:
-    """The level called `name`, in any case and with or without a blank or dash (raid5, RAID-5).
+    """The level called `name`, in any case and with or without a blank or dash (raid5, CTRL-5).
 
     Raises GeometryError naming the known ones.
     """

@@ -3,7 +3,7 @@
 One function serves P, Q and every reconstruction. A sum c0*s0 + c1*s1 + ... is evaluated bit by bit of
 the coefficients, highest first: double the accumulator in the field, then add (XOR) the strips whose
 coefficient has that bit. For P all coefficients are 1 and nothing is ever doubled; for Q of up to eight
-data strips each strip is added once (Horner's rule, as in H. P. Anvin, "The mathematics of RAID-6").
+data strips each strip is added once (Horner's rule, as in H. P. Anvin, "The mathematics of CTRL-6").
 
 NumPy's loops over bytes use the widest vector registers there are, as they do over 64-bit words; bytes need
 fewer passes for the doubling.

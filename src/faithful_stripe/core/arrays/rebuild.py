@@ -250,7 +250,7 @@ def locate(checks: codes.Checks, sums: Bytes2D) -> int | None:
     sums  uint8 (equations, bytes): what each equation adds up to, not all zero
 
     An error e in cell c leaves the sums H[r][c] * e, so H[r][c] * sum_q = H[q][c] * sum_r for all r and q: with P
-    and Q this singles one member out, byte by byte (Anvin, "The mathematics of RAID-6", section 4).
+    and Q this singles one member out, byte by byte (Anvin, "The mathematics of CTRL-6", section 4).
     """
     suspects = []
     for cell in range(len(checks[0])):

@@ -1,7 +1,7 @@
 """Linear algebra over GF(2^8) on what stands at one offset of every image: who depends on whom, and how.
 
 A block is sketched to 64 bytes by a map that is linear over GF(2^8), so every relation among blocks (P is the sum of
-the data, Q the sum of g^e times the data: H. P. Anvin, "The mathematics of RAID-6") survives in the sketches. The
+the data, Q the sum of g^e times the data: H. P. Anvin, "The mathematics of CTRL-6") survives in the sketches. The
 relations at one offset are the left null space of the sketches; its connected parts are the parity groups.
 """
 

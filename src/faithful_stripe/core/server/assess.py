@@ -87,7 +87,7 @@ def assess(server: Server) -> Assessment:
         *(f for j in volumes.values() for f in _volume(server, j)),
         *(f for d in server.drives for f in _drive(server, d, volumes)),
         *_spares(server, volumes),
-        *_foreign(server),
+        *_found(server),
         *_gaps(server),
     ]
     found += _rollups(server, found)
@@ -320,8 +320,8 @@ def _spares(server: Server, volumes: Mapping[str, Judged]) -> Iterator[Finding]:
             yield Finding(Code.SPARE_POOR, severity, subject, {"drive": d, "unfit": tuple(poor)}, step)
 
 
-def _foreign(server: Server) -> Iterator[Finding]:
-    for one in server.foreign:
-        subject = Subject("foreign", one.name, one.path, one.controller)
-        yield Finding(Code.FOREIGN, Health.WARNING, subject, {"foreign": one}, Step(StepCode.ADOPT_OR_FORGET, subject,
-                      {"foreign": one}))  # fmt: skip
+def _found(server: Server) -> Iterator[Finding]:
+    for one in server.found_volumes:
+        subject = Subject("found", one.name, one.path, one.controller)
+        yield Finding(Code.FOUND, Health.WARNING, subject, {"found": one}, Step(StepCode.ADOPT_OR_FORGET, subject,
+                      {"found": one}))  # fmt: skip

@@ -39,7 +39,7 @@ class Code(StrEnum):
     SPARE_UNFIT = "spare-unfit"
     SPARE_POOR = "spare-poor"
     STOOD_IN_FOR = "stood-in-for"
-    FOREIGN = "foreign"
+    FOUND = "found"
     GAP = "gap"
 
 
@@ -69,7 +69,7 @@ class StepCode(StrEnum):
 
 @dataclass(frozen=True)
 class Subject:
-    """What a finding is about: kind ("volume", "drive", "controller", "server", "foreign", "path"), name, path."""
+    """What a finding is about: kind ("volume", "drive", "controller", "server", "found", "path"), name, path."""
 
     kind: str
     name: str

@@ -40,7 +40,7 @@ class Why(StrEnum):
     INTERFACE = "interface"
     CONTROLLER = "controller"
     IN_USE = "in-use"
-    FOREIGN = "foreign"
+    FOUND = "found"
     HOLDS_DATA = "holds-data"
     CONTENT_NOT_KNOWN = "content-not-known"
     SLIGHTLY_SMALLER = "slightly-smaller"
@@ -57,7 +57,7 @@ class Why(StrEnum):
 
 CANNOT = frozenset({
     Why.FAILED, Why.PREDICTED, Why.WORN, Why.CONDITION, Why.KNOWN_FAILED, Why.TOO_SMALL, Why.SIZE_NOT_KNOWN, Why.MEDIA,
-    Why.SECTOR, Why.INTERFACE, Why.CONTROLLER, Why.IN_USE, Why.FOREIGN, Why.HOLDS_DATA,
+    Why.SECTOR, Why.INTERFACE, Why.CONTROLLER, Why.IN_USE, Why.FOUND, Why.HOLDS_DATA,
 })  # fmt: skip
 
 
@@ -114,7 +114,7 @@ class Candidate:
     media_life: Maybe[float] = UNKNOWN
     controller: Maybe[str] = UNKNOWN
     uses: tuple[Any, ...] = ()
-    foreign: str = ""
+    found_volume: str = ""
     content: Maybe[str] = ""
 
 
@@ -143,12 +143,14 @@ class Fit:
 
 def candidate(drive: Drive, server: Server | None = None) -> Candidate:
     """A seated drive as a candidate."""
-    foreign = next((f.name for f in server.foreign if drive.bay in [m.bay for m in f.members]), "") if server else ""
+    other = (
+        next((f.name for f in server.found_volumes if drive.bay in [m.bay for m in f.members]), "") if server else ""
+    )
     return Candidate(
         serial=drive.serial, size=drive.size, media=drive.media, protocol=drive.protocol, rpm=drive.rpm,
         sector=drive.sector, parts=(drive.part,) if drive.part is not UNKNOWN else (),
         failed=answers(drive) is not Answers.YES, predicted=drive.predicted is True, media_life=drive.media_life,
-        controller=drive.controller or UNKNOWN, uses=drive.uses, foreign=foreign, content=drive.content,
+        controller=drive.controller or UNKNOWN, uses=drive.uses, found_volume=other, content=drive.content,
     )  # fmt: skip
 
 
@@ -175,8 +177,8 @@ def _itself(c: Candidate, failed: Mapping[str, str]) -> Iterator[Reason]:
         yield Reason(Why.WORN, {"left": c.media_life})
     if c.uses:
         yield Reason(Why.IN_USE, {"uses": c.uses})
-    if c.foreign:
-        yield Reason(Why.FOREIGN, {"volume": c.foreign})
+    if c.found_volume:
+        yield Reason(Why.FOUND, {"volume": c.found_volume})
     elif c.content is UNKNOWN:
         yield Reason(Why.CONTENT_NOT_KNOWN)
     elif c.content and not c.uses:

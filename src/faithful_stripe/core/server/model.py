@@ -12,7 +12,7 @@ from ..errors import StripeError
 from .things import (
     Controller,
     Drive,
-    ForeignVolume,
+    FoundVolume,
     Gap,
     Part,
     Seat,
@@ -51,7 +51,7 @@ class Server:
     drives: tuple[Drive, ...] = ()
     volumes: tuple[Volume, ...] = ()
     panel: tuple[tuple[str, ...], ...] = ()
-    foreign: tuple[ForeignVolume, ...] = ()
+    found_volumes: tuple[FoundVolume, ...] = ()
     parts: tuple[Part, ...] = ()
     gaps: tuple[Gap, ...] = ()
     lid_open: Maybe[bool] = UNKNOWN
@@ -104,20 +104,20 @@ class Server:
             raise ChoiceError(what=f"{self.server} has no controller", to_do="is its storage switched off?")
         return found[0]
 
-    def foreign_volume(self, name: str, controller: str | None = None) -> ForeignVolume:
-        """The foreign volume with this name. Raises ChoiceError naming those there are."""
+    def found_volume(self, name: str, controller: str | None = None) -> FoundVolume:
+        """The found volume with this name. Raises ChoiceError naming those there are."""
         self._at_controller(controller)
-        found = [f for f in self.foreign if name in (f.name, f.guid) and controller in (None, f.controller)]
+        found = [f for f in self.found_volumes if name in (f.name, f.guid) and controller in (None, f.controller)]
         if not found:
-            listed = ", ".join(dict.fromkeys(f.name for f in self.foreign)) or "none yet"
-            what = f"{self.server}: there is no foreign volume {name}"
-            raise ChoiceError(what=what, to_do=f"foreign volumes here: {listed}")
+            listed = ", ".join(dict.fromkeys(f.name for f in self.found_volumes)) or "none yet"
+            what = f"{self.server}: no seated drive describes a volume {name}"
+            raise ChoiceError(what=what, to_do=f"found here: {listed}")
         if len(found) > 1:
             if len({f.controller for f in found}) > 1:
                 listed = ", ".join(f.controller for f in found)
-                what = f"{self.server}: controllers {listed} have a foreign volume {name} each"
+                what = f"{self.server}: controllers {listed} have found a volume {name} each"
                 raise ChoiceError(what=what, to_do="say which: --controller ID")
-            what = f"{self.server}: {len(found)} foreign volumes are called {name}"
+            what = f"{self.server}: {len(found)} found volumes are called {name}"
             raise ChoiceError(what=what, to_do=f"say which, by its GUID: {', '.join(f.guid for f in found)}")
         return found[0]
 

@@ -322,8 +322,8 @@ class BootOption:
 
 
 @dataclass(frozen=True)
-class ForeignSeat:
-    """One position of a foreign volume: `state` is "current", "stale", "incomplete" or "missing"; `bay` "" then."""
+class FoundSeat:
+    """One position of a found volume: `state` is "current", "stale", "incomplete" or "missing"; `bay` "" then."""
 
     position: int
     bay: str
@@ -332,7 +332,7 @@ class ForeignSeat:
 
 
 @dataclass(frozen=True)
-class ForeignVolume:
+class FoundVolume:
     """A volume that seated drives describe and their controller does not know.
 
     margin   what it would be after the import; None when it cannot be imported: `trouble` says why, `advice` what to do
@@ -348,7 +348,7 @@ class ForeignVolume:
     margin: int | None
     trouble: str
     advice: str
-    members: tuple[ForeignSeat, ...]
+    members: tuple[FoundSeat, ...]
     controller: str
     path: str
 
