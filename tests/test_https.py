@@ -230,8 +230,9 @@ def test_several_servers_one_line_each_the_worst_first(fstripe, tmp_path):
     assert fstripe("survey", FSTRIPE_AT="one").status == 0 and fstripe("survey").status == 2
 
 
-def test_a_command_that_is_stopped_by_hand_logs_out(tmp_path, login):
-    """Ctrl-C while it follows work: the session is ended at the server."""
+@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM, signal.SIGHUP])
+def test_a_command_that_is_stopped_logs_out(tmp_path, login, number):
+    """By Ctrl-C, a request to end, or a closed terminal, while it follows work: the session is ended at the server."""
     lasting = TEXT.replace(f"size = {SIZE}", f"size = {SIZE + (60 << 20)}")
     with served(tmp_path, "plain", lasting) as (at, door, access):
         with connect(at, access=access) as client:
@@ -243,7 +244,7 @@ def test_a_command_that_is_stopped_by_hand_logs_out(tmp_path, login):
         assert process.stdout is not None
         assert "consistency check" in process.stdout.readline()
         assert door.open_sessions == 1
-        process.send_signal(signal.SIGINT)
+        process.send_signal(number)
         process.communicate(timeout=20)
         assert process.returncode != 0 and door.open_sessions == 0
 

@@ -6,6 +6,7 @@ import importlib
 import json
 import os
 import shlex
+import signal
 import sys
 from io import TextIOWrapper
 from typing import Any, NamedTuple
@@ -132,6 +133,9 @@ def _note(status: Any) -> None:
 def run() -> None:
     """Run the command line: errors become one line and an exit status here, and nowhere else."""
     status: Any
+    for number in (signal.SIGTERM, signal.SIGHUP):
+        if signal.getsignal(number) is signal.SIG_DFL:
+            signal.signal(number, _ended)  # what is open is closed, and sessions are logged out
     for stream in (sys.stdout, sys.stderr):
         if isinstance(stream, TextIOWrapper):  # names of files may be no UTF-8, and the terminal something else
             stream.reconfigure(errors="backslashreplace")
@@ -157,6 +161,10 @@ def run() -> None:
     code = status if isinstance(status, int) else 0
     _note(code)
     sys.exit(code)
+
+
+def _ended(number: int, _frame: object) -> None:
+    sys.exit(128 + number)
 
 
 def _say(what: str, to_do: str, status: int) -> int:

@@ -5,12 +5,20 @@ from __future__ import annotations
 import hashlib
 import os
 import secrets
+import signal
 import ssl
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from .common import json_option, print_json, speed_option
+
+if TYPE_CHECKING:
+    from cheroot.wsgi import Server
 
 
 @click.command()
@@ -66,9 +74,32 @@ def serve(name: Path, host: str, port: int, user: str, manner: str, speed: float
         else:
             click.echo(f"Serving {name} at {at}, user {user}; Ctrl-C ends it.")
             click.echo(f"Certificate: --trust sha256:{shown}, or --ca {certified}")
-        running.serve()
-    except KeyboardInterrupt:
+        with ending(running):
+            running.serve()
         click.echo("Ended; the bench is as it was left.", err=True)
     finally:
         running.stop()
         bench.close()
+
+
+@contextmanager
+def ending(running: Server) -> Iterator[None]:
+    """Ctrl-C and a request to end (SIGTERM, SIGHUP) end the serving at its next turn, wherever they meet it; one
+    that is ignored stays so."""
+
+    stopping: list[threading.Thread] = []
+
+    def end(_number: int, _frame: object) -> None:
+        if not stopping:  # from beside it: it waits there until what is being answered is answered
+            stopping.append(threading.Thread(target=running.stop))
+            stopping[0].start()
+
+    asked = [s for s in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP) if signal.getsignal(s) is not signal.SIG_IGN]
+    before = {number: signal.signal(number, end) for number in asked}
+    try:
+        yield
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)
+        for thread in stopping:
+            thread.join()
