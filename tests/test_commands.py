@@ -386,3 +386,12 @@ def test_pipes_folders_and_devices_are_refused_at_once(fstripe, skerry):
         ):  # fmt: skip
             refused = fstripe(*words)
             assert refused.status in (1, 2, 3) and refused.err.count("\n") <= 1, (words, refused.err)
+
+
+def test_a_roll_up_that_a_part_explains_is_no_finding_of_its_own(fstripe, tides):
+    """A spare stands in: what the failed drive says of itself weighs less then, but it is why the server is unwell."""
+    for words in (("spare", "add", "13"), ("bench", "fault", "5"), ("bench", "advance", "48h")):
+        fstripe(*AT, *words)
+    seen = fstripe(*AT, "survey")
+    assert "bay 13 stands in for it" in seen.out and "Critical" in seen.out
+    assert "no part of it that was read says why" not in seen.out

@@ -151,8 +151,11 @@ def _unwell(subject: Subject, severity: Maybe[Health], conditions: tuple[object,
 
 
 def _rollups(server: Server, found: list[Finding]) -> Iterator[Finding]:
-    """What a roll-up says is worse than anything that was found: the cause is somewhere that nobody has read."""
-    said = worst([f.severity for f in found])
+    """What a roll-up says is worse than anything that was found, and than what any part says of itself, which may weigh
+    less once all is known: the cause is somewhere that nobody has read."""
+    told = [*(p.health for p in server.parts), *(c.health for c in server.controllers)]
+    told += [*(v.health for v in server.volumes), *(d.health for d in server.drives)]
+    said = worst([*(f.severity for f in found), *(health for health in told if health is not UNKNOWN)])
     levels = [Health.OK, Health.WARNING, Health.CRITICAL]
     for subject, rollup in [
         *((of_part(p), p.rollup) for p in server.parts),
