@@ -40,6 +40,6 @@ def _unfit(trouble: Unfit) -> tuple[str, str]:
         return f"{what}predicts its failure", f"choose another ({free}), or take it with --failing"
     if first.why is Why.FOUND:
         name = first.facts["volume"]
-        to_do = f"look at it: `volume found`; clear it: `volume forget {name}`; or take the drive with --over-found"
+        to_do = f"look at it: `volume found`; forget it: `volume forget {name}`; or take the drive with --over-found"
         return f"{what}belongs to volume {name} of another controller", to_do
     return f"{what}does not do: {'; '.join(reason_words(r) for r in reasons)}", free

@@ -243,8 +243,8 @@ def _wait(seen: Server, step: Step) -> str:
 def _adopt(seen: Server, step: Step) -> str:
     one = step.facts["found"]
     if one.trouble:
-        return f"{one.advice}, or clear it: volume forget {one.name}"
-    return f"look at it: volume found; take it over: volume adopt {one.name}; clear it: volume forget {one.name}"
+        return f"{one.advice}, or forget it: volume forget {one.name}"
+    return f"look at it: volume found; take it over: volume adopt {one.name}; forget it: volume forget {one.name}"
 
 
 STEPS: dict[StepCode, Callable[[Server, Step], str]] = {
