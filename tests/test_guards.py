@@ -1,0 +1,100 @@
+"""Guards of the solver that no whole pile is sure to need: each by itself, at its figure."""
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+from faithful_stripe.core.arrays.geometry import geometry
+from faithful_stripe.core.lineup import ballots, gaps, outdated
+from faithful_stripe.core.lineup.document import Lineup
+from faithful_stripe.core.lineup.finishing import left_out
+from faithful_stripe.core.lineup.gaps import Judged, better_in_gaps, exchanges
+from faithful_stripe.core.lineup.marks.ground import read_stock
+from faithful_stripe.core.lineup.membership import Membership
+from faithful_stripe.core.lineup.soundness import tested as read_whole
+from faithful_stripe.core.lineup.verdict import read_volume
+from faithful_stripe.core.lineup.verdicts import Reason, Sure, placed
+from faithful_stripe.core.source import MemorySource
+
+from .test_refining import STRIP, laid_out  # noqa: F401
+
+
+@pytest.fixture
+def with_gap(laid_out):  # noqa: F811
+    """The truth without one member, and what is read in its volume."""
+    table, truth, placed = laid_out
+    h = replace(truth, order=(*truth.order[:4], None, truth.order[5]))
+    return table, Judged(h, read_volume(h, table.pile, placed, [], []), 100.0), placed
+
+
+@pytest.mark.parametrize(("gain", "moves"), [(10.0, True), (2.0, False), (-5.0, False)])
+def test_beside_a_gap_what_borders_say_decides_where_the_volume_holds_as_much(with_gap, monkeypatch, gain, moves):
+    table, best, placed = with_gap
+    other = exchanges(best.h)[2]
+    monkeypatch.setattr(gaps, "_reproduced", lambda *_args: 50)
+    monkeypatch.setattr(gaps, "_borders", lambda _table, h: gain if h.order == other.order else 0.0)
+    monkeypatch.setattr(gaps, "read_volume", lambda *_args: best.findings)
+    found = better_in_gaps(table, best, placed, [])
+    assert (found[0].h.order == other.order) is moves
+    assert found[0].total == best.total + (gain if moves else 0.0)
+
+
+def test_an_exchange_that_holds_less_is_no_better_however_its_borders_look(with_gap, monkeypatch):
+    table, best, placed = with_gap
+    monkeypatch.setattr(gaps, "_reproduced", lambda _table, h, _placed: 50 if h.order == best.h.order else 49)
+    monkeypatch.setattr(gaps, "_borders", lambda _table, h: 0.0 if h.order == best.h.order else 90.0)
+    assert better_in_gaps(table, best, placed, []) == [best]
+
+
+@pytest.mark.parametrize(("places", "blamed"), [(4, None), (9, None), (16, 2)])
+def test_a_member_is_called_out_of_date_only_by_a_lead_that_is_large_enough(laid_out, monkeypatch, places, blamed):  # noqa: F811
+    """Each place speaks for member 2 by three nats: twelve places are needed."""
+    table, truth, _placed = laid_out
+    pile = table.pile
+    offsets = tuple(range(0, places * STRIP * 4, STRIP * 4))
+
+    def said(_likely, held, _differs, _parity, _rare):
+        told = np.full(len(held), -3.0)
+        told[2] = 0.0
+        return told
+
+    monkeypatch.setattr(outdated, "accounts", said)
+    monkeypatch.setattr(pile, "stretch", lambda image, _at, length: np.full(length, image, np.uint8))
+    group = Membership(tuple(range(6)), "sum", 100, 120, open=offsets)
+    stock = read_stock(pile, 12 << 20)
+    assert outdated._by_likelihood(pile, stock, truth, group) == blamed
+
+
+@pytest.mark.parametrize(("places", "nats"), [(0, 0.0), (3, 6.0), (8, 16.0), (50, 16.0)])
+def test_data_before_the_start_speak_against_it(laid_out, monkeypatch, places, nats):  # noqa: F811
+    table, truth, placed = laid_out
+    grounds = [anchors for anchors, _base in placed]
+    scores = []
+    for count in (0, places):
+        monkeypatch.setattr(ballots, "before", lambda _table, _h, found=count: found)
+        scores.append(ballots.with_prior(table, truth, grounds, (), (0,)).score)
+    assert scores[0] - scores[1] == pytest.approx(nats)
+
+
+def test_an_image_that_was_left_out_although_it_adds_up_is_named(laid_out, monkeypatch):  # noqa: F811
+    table, truth, _placed = laid_out
+    cast = replace(truth.cast, columns=tuple((i,) for i in range(5)))
+    h = replace(truth, cast=cast, order=(0, 1, 2, 3, 4, None))
+    assert left_out(table, h) == 5
+    assert left_out(table, truth) is None
+    monkeypatch.setattr(table, "outdated", {5: 0})
+    assert left_out(table, h) is None
+
+
+@pytest.mark.parametrize(("beyond", "sure"), [(0, Sure.CERTAIN), (64 << 10, Sure.CERTAIN), (12 << 20, Sure.PROBABLE)])
+def test_much_data_behind_the_arrays_end_is_no_proof_that_it_ends_there(beyond, sure):
+    shape = geometry("RAID1", 2, STRIP, member_bytes=16 << 20)
+    data = np.random.default_rng(1).bytes(16 << 20)
+    members = [MemorySource(32 << 20, name) for name in "ab"]
+    for member in members:
+        member.write(0, data)
+        member.write(16 << 20, data[:beyond])
+    made, _read = read_whole(Lineup(shape, ("a", "b"), placed("certain"), 9.0, 0.0), members)
+    assert made.verdicts.soundness.sure is sure
+    assert (made.verdicts.soundness.reason is Reason.BEYOND) is (sure is Sure.PROBABLE)
