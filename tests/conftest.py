@@ -32,8 +32,11 @@ SERIALS = ("UV4H20931", "UV4H20944", "UV4H21007", "UV4H21018")
 """The drives in bays 4 to 7 of the shipped bench."""
 
 
-if signal.getsignal(signal.SIGINT) is signal.SIG_IGN:  # a background shell: what is started here would ignore it, too
+# a background shell, or one that goes on when its terminal closes: what is started here would ignore them, too
+if signal.getsignal(signal.SIGINT) is signal.SIG_IGN:
     signal.signal(signal.SIGINT, signal.default_int_handler)
+if signal.getsignal(signal.SIGHUP) is signal.SIG_IGN:
+    signal.signal(signal.SIGHUP, signal.SIG_DFL)
 
 LONGEST = 300
 """Seconds that one command may take."""
