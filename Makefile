@@ -31,6 +31,8 @@ slow: $(VENV)/.installed-dev
 	for mib in 64 128 256 512 1024; do $(BIN)/python benchmarks/lineup.py --mib $$mib || exit 1; done
 	$(BIN)/python benchmarks/accuracy.py --seed $$(date +%j) --cases 100
 	$(BIN)/python benchmarks/real.py --gib 2 --extract
+	$(BIN)/python -m benchmarks.borders --seed $$(date +%j) --count 2000
+	$(BIN)/python benchmarks/fuzz.py --seed $$(date +%j)
 
 shots: $(VENV)/.installed-dev
 	$(BIN)/python tools/make_screenshots.py docs/screenshots
