@@ -1,11 +1,13 @@
 """Real sockets: TLS, login and logout, and every difficult manner a server may have."""
 
 import os
+import shutil
 import signal
 import ssl
 import subprocess
 import threading
 from contextlib import contextmanager
+from datetime import timedelta
 
 import httpx
 import pytest
@@ -273,3 +275,25 @@ def test_what_the_protocol_asks_of_every_service(tmp_path):
             roles = http.get("/redfish/v1/AccountService/Roles?$expand=.", headers=token).json()["Members"]
             assert [r["Id"] for r in roles] == ["Administrator", "Operator", "ReadOnly"]
             assert http.delete(made.headers["Location"], headers=token).status_code == 204 and door.open_sessions == 0
+
+
+@pytest.mark.parametrize("ended", [timedelta(days=400), timedelta(days=-3650)])
+def test_a_fingerprint_outranks_a_certificates_dates_and_that_is_said(fstripe, tmp_path, ended):
+    (tmp_path / "b").mkdir()
+    kept = certificate(tmp_path / "b", "127.0.0.1", ended)
+    pem = [path.read_bytes() for path in kept]
+    shutil.rmtree(tmp_path / "b")
+
+    def early(app):  # the bench's folder is there by now: it gets the certificate before it is served
+        for path, data in zip(kept, pem, strict=True):
+            path.write_bytes(data)
+        return app
+
+    with served(tmp_path, early, TEXT) as (at, _door, access):
+        shown, _pem = fingerprint(at)
+        got = fstripe("--at", at, "--trust", shown, "survey", **LOGIN)
+        assert got.status == 0, got.err
+        assert ("trusted by its fingerprint" in got.err) is (ended > timedelta()) and got.err.count("\n") <= 1
+        assert access.ca is not None
+        plain = fstripe("--at", at, "--ca", access.ca, "survey", **LOGIN)
+        assert (plain.status == 1) is (ended > timedelta()), plain.err

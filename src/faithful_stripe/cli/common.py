@@ -17,6 +17,8 @@ from ..core.server.unknown import UNKNOWN
 from ..media.given import text_given, toml_of
 
 if TYPE_CHECKING:
+    from datetime import datetime
+
     from ..bench.bench import Bench
     from ..redfish.client import Client
     from ..redfish.target import Access
@@ -104,7 +106,13 @@ def access_of(ctx: click.Context) -> Access:
 
     options = ctx.find_root().params
     ca = options.get("ca")
-    return Access(Path(ca) if ca else None, options.get("trust"), ask_login)
+    return Access(Path(ca) if ca else None, options.get("trust"), ask_login, _out_of_date)
+
+
+def _out_of_date(first: datetime, last: datetime) -> None:
+    """Say that a certificate is trusted in spite of its dates."""
+    valid = f"{first:%Y-%m-%d} to {last:%Y-%m-%d}"
+    click.echo(f"Note: the server's certificate is valid from {valid} only; trusted by its fingerprint.", err=True)
 
 
 def target(ctx: click.Context, speed: float = 1.0) -> Client:

@@ -145,9 +145,12 @@ class OneAtATime:
             return list(self.inner(environ, start_response))
 
 
-def certificate(folder: Path, host: str) -> tuple[Path, Path]:
+def certificate(folder: Path, host: str, ended: timedelta = timedelta(days=-3650)) -> tuple[Path, Path]:
     """Certificate and key of a served bench, made on first use and kept in its folder. A self-signed one, as such
-    devices come with."""
+    devices come with.
+
+    ended  how long ago it has run out; ten years from now without it
+    """
     certified, key_file = folder / "tls.pem", folder / "tls.key"
     if certified.exists() and key_file.exists():
         return certified, key_file
@@ -165,8 +168,8 @@ def certificate(folder: Path, host: str) -> tuple[Path, Path]:
         .issuer_name(name)
         .public_key(key.public_key())
         .serial_number(x509.random_serial_number())
-        .not_valid_before(now - timedelta(days=1))
-        .not_valid_after(now + timedelta(days=3650))
+        .not_valid_before(now - max(timedelta(), ended) - timedelta(days=1))
+        .not_valid_after(now - ended)
         .add_extension(x509.SubjectAlternativeName(others), critical=False)
         .add_extension(x509.BasicConstraints(ca=True, path_length=0), critical=True)
         .sign(key, hashes.SHA256())

@@ -8,6 +8,7 @@ import os
 import ssl
 from collections.abc import Callable
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from functools import lru_cache
 from pathlib import Path
 from urllib.parse import urlsplit
@@ -38,11 +39,13 @@ class Access:
     ca      a file of certificates that are trusted besides the system's
     trust   the SHA-256 fingerprint of the server's own certificate, as a person has checked it
     ask     asks a person for user and password; None where nobody can be asked
+    told    hears from when to when a certificate is valid that is trusted by its fingerprint, where that is not now
     """
 
     ca: Path | None = None
     trust: str | None = None
     ask: Callable[[str], Credentials | None] | None = None
+    told: Callable[[datetime, datetime], None] = lambda _first, _last: None
 
 
 def connect(at: str, speed: float = 1.0, access: Access | None = None) -> Client:
@@ -93,6 +96,18 @@ def credentials(at: str, access: Access) -> Credentials | None:
     return access.ask(at) if access.ask else None
 
 
+NO_CHECK_TIME = ssl.VerifyFlags(0x200000)
+"""X509_V_FLAG_NO_CHECK_TIME of OpenSSL's x509_vfy.h, which Python has no name for."""
+
+
+def _dates(pem: str) -> tuple[datetime, datetime]:
+    """From when to when a certificate is valid."""
+    from cryptography import x509  # noqa: PLC0415  # takes longer to load than a look at a server, and is seldom needed
+
+    made = x509.load_pem_x509_certificate(pem.encode("ascii"))
+    return made.not_valid_before_utc, made.not_valid_after_utc
+
+
 def tls(at: str, access: Access) -> ssl.SSLContext:
     """Verified TLS: by the system's certificates, those of `ca`, or the one certificate whose fingerprint is trusted.
 
@@ -108,6 +123,10 @@ def tls(at: str, access: Access) -> ssl.SSLContext:
     context.load_verify_locations(cadata=pem)
     context.check_hostname = False  # this one certificate is trusted, whatever name it was made for
     context.verify_flags |= ssl.VERIFY_X509_PARTIAL_CHAIN
+    context.verify_flags |= NO_CHECK_TIME  # a person has checked this one, and devices seldom renew theirs
+    first, last = _dates(pem)
+    if not first <= datetime.now(UTC) <= last:
+        access.told(first, last)
     return context
 
 
