@@ -175,13 +175,13 @@ def lineup_map(folder: Path) -> None:
     """The map of a mended volume: holes that a copy could not read on one image, and a blank stretch on another."""
     with tempfile.TemporaryDirectory() as scratch:
         place = Path(scratch)
-        prepare(place, [*REBUILT, "shuffle"])
-        images = sorted((place / "pile").iterdir())
-        subprocess.run(
-            [FSTRIPE, "lineup", "solve", *images, "--out", "sound.toml"], cwd=place, check=False,
-            stdout=subprocess.DEVNULL,
-        )  # fmt: skip
-        for image, holes in ((images[0], range(5701632, 7400000, 180224)), (images[3], (7790592,))):
+        levelled = ["RAID6" if word == "RAID5" else word for word in MADE[1]]
+        prepare(place, [MADE[0], levelled, MADE[2]])
+        images = [place / f"disk-{number}.img" for number in range(4)]
+        for image, number in zip(images, (21018, 20931, 21007, 20944), strict=True):
+            drive = place / "skerry" / "drives" / f"UV4H{number}.img"
+            subprocess.run(["cp", "--sparse=always", drive, image], check=True)
+        for image, holes in ((images[0], range(8654848, 10300000, 180224)), (images[3], (10891264, 67137536))):
             with image.open("r+b") as file:
                 for at in holes:
                     file.seek(at)

@@ -35,6 +35,10 @@ REGION_GAP = 256 << 10
 LEAD_NATS = 14.0
 """By which the account of one member must lead all others' for a region to be laid at it."""
 
+LEARNED_BYTES, LEARNED_ROWS = 2 << 20, 24
+"""Of so many bytes of a member, so many rows teach: of the first stretch, the second, the fourth, ..., and of each
+sixteenth."""
+
 SUSPECT_NATS, AGAIN_NATS = 8.0, 6.0
 """For a member that the samples call out of date, and for one that is at fault in another region."""
 
@@ -94,16 +98,18 @@ class Judge:
     _seen: int = 0
     _full: int = 0
     _single: int = 0
-    _chunks: int = 0
+    _rows: int = 0
     _other: list[tuple[int, int]] = field(default_factory=list)
 
     def learn(self, blocks: Sequence[Bytes2D], first: int, gone: frozenset[int]) -> None:
-        """Keep a few blocks of data strips, and count how many sectors are blank."""
-        self._chunks += 1
-        if self._chunks & (self._chunks - 1) and self._chunks % 16:
-            return  # ever more rarely
+        """Keep a few blocks of data strips, and count how many sectors are blank: however much is read at once."""
         pattern, strip = self.made.pattern, self.made.strip_bytes
-        for row in range(0, len(blocks[0]), max(1, len(blocks[0]) // 24)):
+        begin, self._rows = self._rows, self._rows + len(blocks[0])
+        stretch = max(1, LEARNED_BYTES // strip)
+        for row in range(len(blocks[0])):
+            number, within = divmod(begin + row, stretch)
+            if (number & (number + 1) and (number + 1) % 16) or within % max(1, stretch // LEARNED_ROWS):
+                continue  # ever more rarely
             cells = [b[row] for b in blocks]
             if sum(bool(c.any()) for c in cells) < 2:
                 continue
