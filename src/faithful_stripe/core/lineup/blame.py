@@ -37,7 +37,7 @@ LEAD_NATS = 14.0
 
 LEARNED_BYTES, LEARNED_ROWS = 2 << 20, 24
 """Of so many bytes of a member, so many rows teach: of the first stretch, the second, the fourth, ..., and of each
-sixteenth."""
+sixteenth; and all the first ones."""
 
 SUSPECT_NATS, AGAIN_NATS = 8.0, 6.0
 """For a member that the samples call out of date, and for one that is at fault in another region."""
@@ -108,7 +108,8 @@ class Judge:
         stretch = max(1, LEARNED_BYTES // strip)
         for row in range(len(blocks[0])):
             number, within = divmod(begin + row, stretch)
-            if (number & (number + 1) and (number + 1) % 16) or within % max(1, stretch // LEARNED_ROWS):
+            seldom = begin + row >= LEARNED_ROWS and within % max(1, stretch // LEARNED_ROWS)
+            if seldom or (number & (number + 1) and (number + 1) % 16):
                 continue  # ever more rarely
             cells = [b[row] for b in blocks]
             if sum(bool(c.any()) for c in cells) < 2:
