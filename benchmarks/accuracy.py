@@ -5,7 +5,7 @@ root); an answer is right when every strip of the volume stands where the slicer
 by the slicer's rule. Each of the four verdicts is held against what was done; soundness against the bytes themselves.
 
     python benchmarks/accuracy.py --seed 1 --cases 200
-    python benchmarks/accuracy.py --small --seed 0 --cases 400 --against benchmarks/corpus.jsonl
+    python benchmarks/accuracy.py --small --seed 2 --cases 100 --against benchmarks/corpus-small-2.jsonl
 """
 
 import argparse
