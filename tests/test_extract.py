@@ -176,6 +176,21 @@ def test_what_was_changed_meanwhile_is_not_gone_on_with(tmp_path):
     assert out.read_bytes() == bytes(data)
 
 
+def test_what_an_earlier_attempt_read_from_another_image_does_not_stay(tmp_path):
+    """An image was another one where no fingerprint looks, and is the right one again: also where it is empty now."""
+    right = disk()
+    right[1 << 20 : 2 << 20] = bytes(1 << 20)
+    wrong = bytearray(right)
+    wrong[(1 << 20) + 5 : (1 << 20) + 9] = wrong[(3 << 20) + 7 : (3 << 20) + 11] = b"gale"
+    found, members = two_mirrored(wrong)
+    out = tmp_path / "out.img"
+    with pytest.raises(Interrupted):
+        extract(found, members, "one", out, 0, 8 << 20, stopping(64))
+    got, _tested = extract(found, two_mirrored(right)[1], "one", out, 0, 8 << 20)
+    assert got.resumed == 4 << 20
+    assert out.read_bytes() == bytes(right) and got.sha256 == hashlib.sha256(right).hexdigest()
+
+
 def test_one_at_a_time_writes_a_file(tmp_path):
     (found, members), out = two_mirrored(disk()), tmp_path / "out.img"
     with OutFile(out, "another", 8 << 20) as other:

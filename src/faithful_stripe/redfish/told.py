@@ -8,20 +8,17 @@ keeps its form.
 
 from __future__ import annotations
 
-import math
 import re
 from collections.abc import Callable
 from enum import Flag, auto
 from typing import Any
 
+from ..core.shape import fits
 from ..core.visible import visible
 
 MOST_DEPTH = 64
 MOST_TEXT = 100_000
 """Characters of one text: of a longer one the rest is left out."""
-
-LARGEST = 1 << 80
-"""No number of bytes, hours or anything else is larger."""
 
 _LINK = re.compile(r"(?:https?://[^/\x00-\x20]+)?/[\x21-\x7e]*\Z|\Z")
 """A path on this server, or a whole address, of which only the path is followed; or nothing."""
@@ -106,7 +103,7 @@ def _free(value: Any, depth: int) -> Any:
     if isinstance(value, str):
         return visible(value[:MOST_TEXT])
     if isinstance(value, int | float) and not isinstance(value, bool):
-        return value if _sane(value) else None
+        return value if fits(value, float) else None
     return value
 
 
@@ -144,7 +141,7 @@ def _number(value: Any, _depth: int) -> Any:
                 return _GONE
     if isinstance(value, bool) or not isinstance(value, int | float):
         return _GONE
-    return value if _sane(value) else _GONE
+    return value if fits(value, float) else _GONE
 
 
 def _flag(value: Any, _depth: int) -> Any:
@@ -175,7 +172,7 @@ def _values(value: Any, _depth: int) -> Any:
     plain = {
         visible(str(n)[:MOST_TEXT]): visible(v[:MOST_TEXT]) if isinstance(v, str) else v
         for n, v in value.items()
-        if v is None or isinstance(v, str | bool) or (isinstance(v, int | float) and _sane(v))
+        if v is None or isinstance(v, str | bool) or (isinstance(v, int | float) and fits(v, float))
     }  # fmt: skip
     return plain
 
@@ -184,7 +181,3 @@ _READINGS: dict[Kind, Callable[[Any, int], Any]] = {
     Kind.LINK: _link, Kind.TEXT: _text, Kind.NUMBER: _number, Kind.FLAG: _flag, Kind.OBJECTS: _several,
     Kind.VALUES: _values, Kind.OBJECT: _one, Kind.TEXTS: _texts,
 }  # fmt: skip
-
-
-def _sane(value: int | float) -> bool:
-    return -LARGEST < value < LARGEST and (isinstance(value, int) or math.isfinite(value))

@@ -12,6 +12,7 @@ from itertools import pairwise
 
 from ..core.server.model import Server
 from ..core.server.unknown import known as said_or
+from ..core.shape import fits
 from ..core.units import parse_duration
 from ..media.image import MediaError
 from ..media.whole import write_text
@@ -270,9 +271,10 @@ def unread(server: str, found: Sequence[Entry]) -> list[Entry]:
     """The events that were not there when this server's log was read last by somebody who asked for new ones."""
     path = state_file(f"log-{server}", ".json")
     try:
-        known = set(json.loads(path.read_text("utf-8"))["read"])
-    except (OSError, ValueError, KeyError, TypeError):
-        known = set()
+        told = json.loads(path.read_text("utf-8"))
+    except (OSError, ValueError, RecursionError):
+        told = None
+    known = set(told["read"]) if fits(told, {"read": [str]}) else set()
     return [e for e in found if f"{e.number} {e.time}" not in known]
 
 
@@ -281,7 +283,7 @@ def mark_read(server: str, found: Sequence[Entry]) -> None:
     path = state_file(f"log-{server}", ".json")
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        write_text(path, json.dumps({"read": [f"{e.number} {e.time}" for e in found]}), replace=True)
+        write_text(path, json.dumps({"read": [f"{e.number} {e.time}" for e in found]}), replace=True, mode=0o600)
     except (OSError, MediaError):
         return
 

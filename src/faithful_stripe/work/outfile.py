@@ -21,7 +21,7 @@ from blake3 import blake3
 
 from ..core.lineup.reading import holding
 from ..core.lineup.samples import Tell, silent
-from ..core.source import BlockSource
+from ..core.source import BlockSource, read
 from ..media.image import ImageFile, MediaError, media_error
 from ..media.whole import give_name, refuse_existing, sync_folder, write_text
 
@@ -97,10 +97,11 @@ class OutFile:
         self.plain = plain
         self._digest = Digest(self.image, plain)
         self.resumed = self.done = self._kept()
+        _sized(self._lock, self.resumed, file)  # what was written behind it is nobody's
+        _sized(self._lock, length, file)
         if not self.resumed:
-            _sized(self._lock, 0, file)
-            _sized(self._lock, length, file)
             self._digest = Digest(self.image, plain)
+        self._taken = 0
         self._since = self._noted = 0
         self._syncing, self._hashing = ThreadPoolExecutor(1), ThreadPoolExecutor(1)
         self._waiting: list[Future[Any]] = []
@@ -115,19 +116,15 @@ class OutFile:
         os.close(self._lock)
 
     def take(self, at: int, pieces: Sequence[Data]) -> None:
-        """Write pieces that follow one another from byte `at` of the file on, but for zeros; what lies outside of the
-        file, or was there already, is left out."""
+        """Write pieces that follow one another from byte `at` of the file on, in order, but for zeros; what lies
+        outside of the file is left out, and what an earlier attempt wrote is held against them."""
         size = sum(piece.size for piece in pieces)
+        if at < self.resumed:
+            self._again(at, pieces)
         low, high = max(0, at, self.resumed), min(self.length, at + size)
         if low >= high:
             return
-        cut, place = [], at
-        for piece in pieces:
-            a, b = max(low, place), min(high, place + piece.size)
-            if a < b:
-                cut.append(piece[a - place : b - place])
-            place += piece.size
-        write_filled(self.image, low, cut)
+        write_filled(self.image, low, _cut(at, pieces, low, high))
         self.done = high
         self._since += high - low
         self._noted += high - low
@@ -138,6 +135,25 @@ class OutFile:
         if self._noted >= KEPT_BYTES:
             self._noted = 0
             self._later(self._hashing.submit(self._keep, high))
+
+    def _again(self, at: int, pieces: Sequence[Data]) -> None:
+        """Hold what an earlier attempt wrote against what is read now, and put that in its place: an image may have
+        been another one then, where nobody looked."""
+        self._empty(at)
+        low, high = max(0, at), min(self.resumed, at + sum(piece.size for piece in pieces))
+        if low < high:
+            held = b"".join(piece.tobytes() for piece in _cut(at, pieces, low, high))
+            if read(self.image, low, high - low) != held:
+                self.overwrite(low, held)
+            self._taken = high
+
+    def _empty(self, end: int) -> None:
+        """Leave nothing of an earlier attempt where there are no data now, up to a place."""
+        end = min(end, self.resumed)
+        if self._taken < end and any(self.image.data_ranges(self._taken, end)):
+            self.overwrite(self._taken, bytes(1))
+            self.image.discard(self._taken, end - self._taken)
+        self._taken = max(self._taken, end)
 
     def keep(self) -> None:
         """Make durable what is written, and note how far that is."""
@@ -152,6 +168,7 @@ class OutFile:
 
     def finish(self, tell: Tell = silent) -> tuple[str, str]:
         """Give the file its name; (BLAKE3, SHA-256 or "") of what it holds, read back."""
+        self._empty(self.resumed)
         self._settle()
         self._later(self._syncing.submit(self.image.flush))
         fast = self._digest.upto(self.length, tell)
@@ -194,6 +211,17 @@ class OutFile:
             return end if self._digest.upto(end) == told["blake3"] else 0
         except (OSError, ValueError, TypeError, KeyError, RecursionError):
             return 0
+
+
+def _cut(at: int, pieces: Sequence[Data], low: int, high: int) -> list[Data]:
+    """Pieces that follow one another from byte `at` on, as far as they lie in [low, high)."""
+    cut = []
+    for piece in pieces:
+        a, b = max(low, at), min(high, at + piece.size)
+        if a < b:
+            cut.append(piece[a - at : b - at])
+        at += piece.size
+    return cut
 
 
 def write_filled(target: ImageFile, at: int, pieces: Sequence[Data]) -> None:
