@@ -7,7 +7,9 @@ answers of servers. Nothing may end in anything but an answer or one clear line,
 from __future__ import annotations
 
 import argparse
+import base64
 import io
+import itertools
 import json
 import os
 import random
@@ -25,8 +27,17 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from tests.standard import at_https, tree
+from werkzeug import test as http
+
+from faithful_stripe.bench.bench import Bench
+from faithful_stripe.bench.updating import package_for
 from faithful_stripe.cli import main as command_line
 from faithful_stripe.redfish import client
+from faithful_stripe.redfish.manners import Paged
+from faithful_stripe.redfish.service import Service
+from faithful_stripe.redfish.serving import Sessions
+from faithful_stripe.redfish.streaming import EventStream
 
 from . import mutants
 
@@ -97,8 +108,8 @@ def called(words: list[str], folder: Path, environment: dict[str, str] | None = 
 # files that people name -------------------------------------------------------------------------
 
 
-def _files(folder: Path) -> dict[str, tuple[str, list[list[str]]]]:
-    """(text, commands that read it) by name of the file."""
+def _files(folder: Path) -> dict[str, tuple[str | bytes, list[list[str]]]]:
+    """(content, commands that read it) by name of the file."""
     at = ["--at", "skerry"]
     sheet = (SHIPPED / "skerry-sheet.toml").read_text()
     plan = 'set = "x"\n' + "fstripe --at skerry volume check tides\nfstripe --at skerry locate 5\n# a word\n"
@@ -127,14 +138,28 @@ def _files(folder: Path) -> dict[str, tuple[str, list[list[str]]]]:
         "servers.toml": ('servers = ["skerry", "https://127.0.0.1:9"]\n', [["--at", "servers.toml", "survey"]]),
         ".netrc": ("machine 127.0.0.1 login tide password gauge\n", [["--at", "https://127.0.0.1:9", "survey"]]),
         "jobs.json": (json.dumps(jobs), [measured]),
+        "new.pldm": (_package(folder), [[*at, "firmware", "update", "new.pldm"]]),
     }  # fmt: skip
+
+
+def _package(folder: Path) -> bytes:
+    """Firmware for the bench's controller."""
+    bench = Bench(folder / "skerry")
+    with bench.session() as session:
+        made = package_for(session.state, "CTRL-1", "7.9.0")
+    bench.close()
+    return made
+
+
+def _put(path: Path, content: str | bytes) -> None:
+    path.write_bytes(content if isinstance(content, bytes) else content.encode())
 
 
 def files(folder: Path, rng: random.Random, count: int, tally: Tally) -> None:
     known = _files(folder)
     (folder / "drivers").mkdir(exist_ok=True)
     for name, (given, _commands) in known.items():
-        (folder / name).write_text(given)
+        _put(folder / name, given)
     for _given, commands in known.values():
         for words in commands:
             tally.add("files", words, -1, called(words, folder, usual=True))
@@ -142,10 +167,10 @@ def files(folder: Path, rng: random.Random, count: int, tally: Tally) -> None:
     for number in range(count):
         name = rng.choice(list(known))
         given, commands = known[name]
-        (folder / name).write_bytes(mutants.text(given, rng))
+        _put(folder / name, mutants.data(given if isinstance(given, bytes) else given.encode(), rng))
         words = rng.choice(commands)
         tally.add("files", words, number, called(words, folder))
-        (folder / name).write_text(given)
+        _put(folder / name, given)
         _away(folder)
 
 
@@ -213,6 +238,28 @@ def tampered(rng: random.Random, share: float) -> Iterator[None]:
         client.told = plain
 
 
+def standard(folder: Path, rng: random.Random, count: int, tally: Tally) -> None:
+    """Servers that tell standard properties only, of many spellings, and wrongly at times."""
+    looks = [
+             ["survey"], ["bays"], ["log"], ["ready"], ["volume", "show"], ["report", "made.md"], ["locate", "1"],
+             ["stock", "match", "1"], ["firmware", "show"], ["volume", "check", "data"], ["survey", "--json"],
+    ]  # fmt: skip
+    shutil.copy(SHIPPED / "skerry-stock.csv", folder / "stock.csv")
+    number = 0
+    while number < count:
+        made = tree(
+            rng.randrange(2, 7), rng.choice([("RAIDType", "RAID5"), ("VolumeType", "Mirrored"), None]),
+            rng.choice(("both", "volume", "drive")), rng.choice(((), (1,), (0, 1))), rng.choice(("OK", "Warning")),
+        )  # fmt: skip
+        with at_https(made, folder / "tls") as at:
+            for _ in range(min(20, count - number)):
+                number += 1
+                words = [*at, *rng.choice(looks)]
+                with tampered(rng, rng.choice((0.0, 0.02, 0.2))):
+                    tally.add("standard", words, number, called(words, folder))
+                _away(folder)
+
+
 def answers(folder: Path, rng: random.Random, count: int, tally: Tally) -> None:
     for name in ("sheet.toml", "stock.csv"):
         shutil.copy(SHIPPED / f"skerry-{name}", folder / name)
@@ -229,8 +276,78 @@ def answers(folder: Path, rng: random.Random, count: int, tally: Tally) -> None:
             _skerry(folder)
 
 
+# what a client asks of a served bench ----------------------------------------------------------
+
+_S = "/redfish/v1/Systems/skerry-1"
+_C = f"{_S}/Storage/CTRL-1"
+_MADE = {
+    "RAIDType": "RAID1", "DisplayName": "made", "StripSizeBytes": 65536, "CapacityBytes": 1 << 30,
+    "InitializeMethod": "Skip", "ReadCachePolicy": "AdaptiveReadAhead", "MediaSpanCount": 1,
+    "Links": {"Drives": [{"@odata.id": f"{_C}/Drives/Bay-{n}"} for n in (8, 9)]},
+    "Oem": {"FaithfulStripe": {"MirrorMembers": 2, "AllowUnlikeDrives": True, "Rotation": "parity-N"}},
+}  # fmt: skip
+ASKED: tuple[tuple[str, str, Any], ...] = (
+    ("POST", f"{_C}/Volumes", _MADE),
+    ("PATCH", f"{_C}/Volumes/1", {"ReadCachePolicy": "Off", "WriteCachePolicy": "WriteThrough"}),
+    ("POST", f"{_C}/Volumes/1/Actions/Volume.CheckConsistency", {"Oem": {"FaithfulStripe": {"Repair": True}}}),
+    ("POST", f"{_C}/Volumes/1/Actions/Volume.Initialize", {"InitializeType": "Slow", "InitializeMethod": "Background"}),
+    ("POST", f"{_C}/Volumes/1/Actions/Oem/FaithfulStripe.Rebuild", {"Drive": {"@odata.id": f"{_C}/Drives/Bay-10"}}),
+    ("POST", f"{_C}/Volumes/1/Actions/Oem/FaithfulStripe.AcceptInconsistent", {}),
+    ("POST", f"{_C}/Actions/Oem/FaithfulStripe.Adopt", {"Volume": "x", "NewName": "y"}),
+    ("PATCH", f"{_C}/Drives/Bay-10", {"HotspareType": "Dedicated", "HotspareReplacementMode": "Revertible",
+                                      "Oem": {"FaithfulStripe": {"SpareFor": [{"@odata.id": f"{_C}/Volumes/1"}]}}}),
+    ("PATCH", f"{_C}/Drives/Bay-5", {"LocationIndicatorActive": True}),
+    ("PATCH", f"{_C}/Controllers/CTRL-1", {"ControllerRates": {"RebuildRatePercent": 30},
+                                           "Oem": {"FaithfulStripe": {"Replacement": "Rebuild"}}}),
+    ("PATCH", f"{_S}/Bios/Settings", {"Attributes": {"BootMode": "UEFI", "StartDelay": 3}}),
+    ("PATCH", _S, {"Boot": {"BootOrder": ["Network"]}}),
+    ("POST", f"{_S}/Actions/ComputerSystem.Reset", {"ResetType": "ForceRestart"}),
+    ("POST", "/redfish/v1/UpdateService/Actions/UpdateService.SimpleUpdate", {"ImageURI": "http://127.0.0.1:9/x"}),
+    ("POST", "/redfish/v1/SessionService/Sessions", {"UserName": "technician", "Password": "x"}),
+    ("DELETE", f"{_C}/Volumes/9", None),
+    ("GET", f"{_S}/LogServices/Events/Entries?$skip=1&$top=2", None),
+    ("GET", f"{_S}/LogServices/Events/Entries/1", None),
+    ("GET", f"{_C}/Volumes?$expand=.", None), ("GET", f"{_C}/Drives/Bay-5/Metrics", None),
+    ("GET", "/redfish/v1/TaskService/Tasks/1", None), ("GET", "/redfish/v1/", None),
+)  # fmt: skip
+
+
+def requests(folder: Path, rng: random.Random, count: int, tally: Tally) -> None:
+    """Requests to the service, in process, so that nothing hides what goes wrong there."""
+    bench = Bench(folder / "skerry")
+    door = http.Client(
+        Sessions(EventStream(Paged(Service(bench))), "technician", "gauge", clock=itertools.count(0, 99).__next__)
+    )
+    for number in range(count):
+        method, path, wish = rng.choice(ASKED)
+        changed = rng.choice((0, 0, 1, 2, 3))
+        if changed == 1:
+            path = mutants.text(path, rng).decode("utf-8", "replace")
+        if changed == 2:
+            method = rng.choice(("GET", "POST", "PATCH", "DELETE", "PUT", "HEAD", "OPTIONS", "TRACE", "x"))
+        data = b"" if wish is None else json.dumps(mutants.value(wish, rng) if changed == 0 else wish).encode()
+        if changed == 3:
+            data = mutants.data(data, rng)
+        headers = {"Authorization": "Basic " + base64.b64encode(b"technician:gauge").decode()}
+        for name in ("If-Match", "OData-Version", "Content-Type", "If-None-Match", "X-Auth-Token", "Authorization"):
+            if rng.random() < 0.05:
+                headers[name] = "".join(c for c in rng.choice((*mutants.WORDS, *mutants.NUMBERS)) if 32 <= ord(c) < 256)
+        trouble = ""
+        try:
+            with door.open(path, method=method, data=data, headers=headers, base_url="https://h") as reply:
+                if reply.status_code >= 500 and reply.status_code not in (501, 503):
+                    trouble = f"{reply.get_data(as_text=True)[:500]}\nstatus: {reply.status_code}"
+        except Exception:
+            trouble = traceback.format_exc()
+        tally.add("requests", [method, path, repr(data[:200])], number, trouble)
+        if number % 50 == 49:
+            bench.close()
+            _skerry(folder)
+    bench.close()
+
+
 LANES: dict[str, Callable[[Path, random.Random, int, Tally], None]] = {
-    "files": files, "remembered": remembered, "answers": answers,
+    "files": files, "remembered": remembered, "answers": answers, "standard": standard, "requests": requests,
 }  # fmt: skip
 
 

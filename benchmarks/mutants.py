@@ -20,7 +20,12 @@ VALUES: tuple[Any, ...] = (
 
 def text(given: str, rng: random.Random) -> bytes:
     """A text with a few places changed: characters, numbers, lines, quotes, what is no UTF-8."""
-    made = bytearray(given.encode("utf-8", "surrogatepass"))
+    return data(given.encode("utf-8", "surrogatepass"), rng)
+
+
+def data(given: bytes, rng: random.Random) -> bytes:
+    """Bytes with a few places changed."""
+    made = bytearray(given)
     for _ in range(rng.choice((1, 1, 1, 2, 5))):
         kind, at = rng.randrange(9), rng.randrange(len(made) + 1)
         if kind == 0:

@@ -8,7 +8,8 @@ from contextlib import contextmanager
 
 from werkzeug.wrappers import Request, Response
 
-from faithful_stripe.redfish.serving import certificate, server
+from faithful_stripe.redfish.listening import Listener
+from faithful_stripe.redfish.serving import certificate
 
 TB4 = 4 * 10**12
 ROOT = "/redfish/v1"
@@ -106,13 +107,11 @@ def tree(members=4, level=("RAIDType", "RAID5"), linked="both", bad=(), health="
 def at_https(made, folder):
     """Serves a tree; the words of the command line that reach it."""
     folder.mkdir(exist_ok=True)
-    running = server(made, "127.0.0.1", 0, *certificate(folder, "127.0.0.1"))
-    running.error_log = lambda *_words, **_more: None
-    running.prepare()
+    running = Listener(made, "127.0.0.1", 0, *certificate(folder, "127.0.0.1"))
     thread = threading.Thread(target=running.serve)
     thread.start()
     try:
-        yield "--ca", str(folder / "tls.pem"), "--at", f"https://127.0.0.1:{running.bind_addr[1]}"
+        yield "--ca", str(folder / "tls.pem"), "--at", f"https://127.0.0.1:{running.address[1]}"
     finally:
         running.stop()
         thread.join()

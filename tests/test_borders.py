@@ -35,7 +35,16 @@ JSON = st.recursive(
 )
 
 
-@pytest.mark.parametrize(("lane", "count"), [("files", 30), ("remembered", 25), ("answers", 25)])
+@pytest.mark.parametrize(
+    ("lane", "count"),
+    [
+        ("files", 30),
+        ("remembered", 25),
+        ("answers", 25),
+        ("standard", 20),
+        ("requests", 400),
+    ],
+)
 def test_whatever_is_made_wrong_ends_in_an_answer_or_one_line(lane, count):
     """A short run of `benchmarks/borders.py`; it runs with other seeds, and longer, by hand."""
     tally = borders.run(lane, 3, count)

@@ -17,9 +17,10 @@ from faithful_stripe.bench.updating import package_for
 from faithful_stripe.core.server.redundancy import margin_now
 from faithful_stripe.core.server.things import WorkKind
 from faithful_stripe.redfish.client import AnswerLost, Client, RedfishError
+from faithful_stripe.redfish.listening import Listener
 from faithful_stripe.redfish.manners import MANNERS, Manner, lost
 from faithful_stripe.redfish.service import Service
-from faithful_stripe.redfish.serving import OneAtATime, Sessions, certificate, server
+from faithful_stripe.redfish.serving import Sessions, certificate
 from faithful_stripe.redfish.streaming import EventStream
 from faithful_stripe.redfish.target import Access, TargetError, connect, fingerprint
 from faithful_stripe.work import build
@@ -43,15 +44,13 @@ def served(folder, manner="plain", text=None, speed=1.0, streamed=False):
     create(folder / "b", folder / "d.toml" if text else None)
     bench = Bench(folder / "b", speed=speed)
     layer = MANNERS[manner] if isinstance(manner, str) else manner
-    inner = layer(OneAtATime(Service(bench)))
+    inner = layer(Service(bench))
     door = Sessions(EventStream(inner) if streamed else inner, "tech", "tide-4711")
-    running = server(door, "127.0.0.1", 0, *certificate(folder / "b", "127.0.0.1"))
-    running.error_log = lambda *_words, **_more: None
-    running.prepare()
+    running = Listener(door, "127.0.0.1", 0, *certificate(folder / "b", "127.0.0.1"))
     thread = threading.Thread(target=running.serve)
     thread.start()
     try:
-        yield f"https://127.0.0.1:{running.bind_addr[1]}", door, Access(ca=folder / "b" / "tls.pem")
+        yield f"https://127.0.0.1:{running.address[1]}", door, Access(ca=folder / "b" / "tls.pem")
     finally:
         running.stop()
         thread.join()

@@ -95,7 +95,7 @@ class TestBothTransports:
             ({"DisplayName": "a b"}, 400, "FaithfulStripe.1.0.BadName"),
             ({"Links": {}}, 400, "Base.1.18.PropertyMissing"),
             ({"Links": {"Drives": [{"@odata.id": "/elsewhere"}]}}, 400, "Base.1.18.ResourceMissingAtURI"),
-            ({"Links": {"Drives": [3]}}, 400, "Base.1.18.ResourceMissingAtURI"),
+            ({"Links": {"Drives": [3]}}, 400, "Base.1.18.PropertyValueTypeError"),
         ],
     )
     def test_a_wrong_wish_is_refused_in_the_standards_words(self, http, change, status, message_id):

@@ -7,7 +7,6 @@ import os
 import secrets
 import signal
 import ssl
-import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -18,7 +17,7 @@ import click
 from .common import json_option, print_json, speed_option
 
 if TYPE_CHECKING:
-    from cheroot.wsgi import Server
+    from ..redfish.listening import Listener
 
 
 @click.command()
@@ -50,9 +49,11 @@ def serve(name: Path, host: str, port: int, user: str, manner: str, speed: float
       fstripe bench serve skerry
     """
     from ..bench.bench import Bench
+    from ..bench.errors import BenchError
+    from ..redfish.listening import Listener
     from ..redfish.manners import MANNERS
     from ..redfish.service import Service
-    from ..redfish.serving import OneAtATime, Sessions, certificate, server
+    from ..redfish.serving import Sessions, certificate
     from ..redfish.streaming import EventStream
 
     bench = Bench(name, speed=speed)
@@ -60,12 +61,16 @@ def serve(name: Path, host: str, port: int, user: str, manner: str, speed: float
         pass
     password = os.environ.get("FSTRIPE_SERVE_PASSWORD") or secrets.token_urlsafe(9)
     certified, key = certificate(name, host)
-    layers = MANNERS[manner](OneAtATime(Service(bench)))
+    layers = MANNERS[manner](Service(bench))
     door = Sessions(layers if manner == "sparse" else EventStream(layers), user, password)
-    running = server(door, host, port, certified, key)
-    running.prepare()
     try:
-        at = f"https://{running.bind_addr[0]}:{running.bind_addr[1]}"
+        running = Listener(door, host, port, certified, key)
+    except OSError as reason:
+        bench.close()
+        raise BenchError(bench=name, what=f"nobody can listen at {host}:{port} ({reason.strerror})",
+                         to_do="choose another --port, or 0 for a free one") from reason  # fmt: skip
+    try:
+        at = f"https://{running.address[0]}:{running.address[1]}"
         shown = hashlib.sha256(ssl.PEM_cert_to_DER_cert(certified.read_text("ascii"))).hexdigest()
         if "FSTRIPE_SERVE_PASSWORD" not in os.environ:
             click.echo(f"Password, for this time only: {password}", err=True)
@@ -78,21 +83,17 @@ def serve(name: Path, host: str, port: int, user: str, manner: str, speed: float
             running.serve()
         click.echo("Ended; the bench is as it was left.", err=True)
     finally:
-        running.stop()
+        running.close()
         bench.close()
 
 
 @contextmanager
-def ending(running: Server) -> Iterator[None]:
+def ending(running: Listener) -> Iterator[None]:
     """Ctrl-C and a request to end (SIGTERM, SIGHUP) end the serving at its next turn, wherever they meet it; one
     that is ignored stays so."""
 
-    stopping: list[threading.Thread] = []
-
     def end(_number: int, _frame: object) -> None:
-        if not stopping:  # from beside it: it waits there until what is being answered is answered
-            stopping.append(threading.Thread(target=running.stop))
-            stopping[0].start()
+        running.stop()
 
     asked = [s for s in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP) if signal.getsignal(s) is not signal.SIG_IGN]
     before = {number: signal.signal(number, end) for number in asked}
@@ -101,5 +102,3 @@ def ending(running: Server) -> Iterator[None]:
     finally:
         for number, handler in before.items():
             signal.signal(number, handler)
-        for thread in stopping:
-            thread.join()

@@ -6,10 +6,14 @@ error of its range, and the connection goes on. Source: the NBD project's protoc
 
 from __future__ import annotations
 
+import errno
+import socket
 import socketserver
 import struct
 import threading
-from contextlib import suppress
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
 from typing import Any
 
 from ..core.errors import StripeError
@@ -27,6 +31,14 @@ EPERM, EIO, EINVAL = 1, 5, 22
 MOST_BYTES = 32 << 20
 """Of one request; clients are told."""
 
+IN_FLIGHT = 128 << 20
+"""Bytes of answers, of all clients together, that are read and not yet taken."""
+GREETING, TAKING, IDLE = 30.0, 60.0, 3600.0
+"""Seconds that a client may take for its next option, to take an answer, and between two requests."""
+MOST_CLIENTS = 64
+PAUSE = 0.1
+"""Seconds that are waited where the machine has no descriptor left for a client."""
+
 MOST_OPTION = 4096 + 64
 """Of an option's data: names have at most 4096 bytes."""
 
@@ -42,11 +54,46 @@ class NbdServer(socketserver.ThreadingTCPServer):
 
     def __init__(self, source: BlockSource, name: str, host: str = "127.0.0.1", port: int = 10809) -> None:
         self.source, self.name, self.lock = source, name, threading.Lock()
+        self.in_flight, self.clients, self._changed = 0, 0, threading.Condition()
         super().__init__((host, port), _Connection)
 
     @property
     def port(self) -> int:
         return int(self.server_address[1])
+
+    def get_request(self) -> tuple[socket.socket, Any]:
+        try:
+            return super().get_request()
+        except OSError as reason:
+            if reason.errno in (errno.EMFILE, errno.ENFILE, errno.ENOBUFS, errno.ENOMEM):
+                time.sleep(PAUSE)  # somebody may leave meanwhile
+            raise
+
+    def verify_request(self, _request: Any, _address: Any) -> bool:
+        return self.clients < MOST_CLIENTS
+
+    @contextmanager
+    def answering(self, length: int) -> Iterator[None]:
+        """Hold so many bytes of an answer: waits while others hold too many."""
+        with self._changed:
+            self._changed.wait_for(lambda: self.in_flight == 0 or self.in_flight + length <= IN_FLIGHT)
+            self.in_flight += length
+        try:
+            yield
+        finally:
+            with self._changed:
+                self.in_flight -= length
+                self._changed.notify_all()
+
+    @contextmanager
+    def connected(self) -> Iterator[None]:
+        with self._changed:
+            self.clients += 1
+        try:
+            yield
+        finally:
+            with self._changed:
+                self.clients -= 1
 
 
 class _Gone(Exception):
@@ -57,8 +104,8 @@ class _Connection(socketserver.BaseRequestHandler):
     server: NbdServer
 
     def handle(self) -> None:
-        with suppress(_Gone, OSError):
-            self.request.settimeout(3600.0)
+        with suppress(_Gone, OSError), self.server.connected():
+            self.request.settimeout(GREETING)
             if self._agree():
                 while self._serve():
                     pass
@@ -132,6 +179,7 @@ class _Connection(socketserver.BaseRequestHandler):
 
     def _serve(self) -> bool:
         """One request; False when the client is done."""
+        self.request.settimeout(IDLE)
         magic, _flags, kind, handle, offset, length = self._unpack("IHH8sQI")
         if magic != REQUEST or kind == DISC:
             return False
@@ -145,15 +193,21 @@ class _Connection(socketserver.BaseRequestHandler):
         elif kind != READ or length > MOST_BYTES or offset + length > self.server.source.size:
             self._answer(handle, EINVAL)
         else:
-            buffer = bytearray(length)
-            try:
-                with self.server.lock:
-                    self.server.source.read_into(offset, buffer)
-            except (StripeError, OSError):
-                self._answer(handle, EIO)
-            else:
-                self._answer(handle, 0, buffer)
+            with self.server.answering(length):
+                self._read(handle, offset, length)
         return True
 
+    def _read(self, handle: bytes, offset: int, length: int) -> None:
+        buffer = bytearray(length)
+        try:
+            with self.server.lock:
+                self.server.source.read_into(offset, buffer)
+        except (StripeError, OSError):
+            self._answer(handle, EIO)
+        else:
+            self._answer(handle, 0, buffer)
+
     def _answer(self, handle: bytes, error: int, data: bytes | bytearray = b"") -> None:
-        self.request.sendall(struct.pack(">II", ANSWER, error) + handle + data)
+        self.request.settimeout(TAKING)
+        self.request.sendall(struct.pack(">II", ANSWER, error) + handle)
+        self.request.sendall(data)

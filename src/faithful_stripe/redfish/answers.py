@@ -15,6 +15,7 @@ from . import documents, names
 from .names import Body, collection, link
 from .resources import Resources
 from .storage import StorageResources
+from .told import deeper, misfits, spoken
 
 
 class Refused(StripeError):
@@ -28,6 +29,24 @@ class Refused(StripeError):
         self.status, self.message = status, message
 
 
+MOST_DEPTH = 32
+
+
+def wish_of(data: bytes | str) -> Body:
+    """What a request asks for: a JSON object, every property of the type that the standard gives it. Raises Refused."""
+    try:
+        body = json.loads(data)
+    except (ValueError, RecursionError) as reason:
+        raise Refused(400, names.BASE + "MalformedJSON", f"the request is not JSON ({reason})") from reason
+    if not isinstance(body, dict) or deeper(body, MOST_DEPTH):
+        raise Refused(400, names.BASE + "MalformedJSON", "the request is not a JSON object of a few levels")
+    for path in misfits(body):
+        what = f"{path.lstrip('/')}: the value is not of this property's type"
+        raise Refused(400, names.BASE + "PropertyValueTypeError", what, "see the property's schema")
+    found: Body = spoken(body)
+    return found
+
+
 class Answers:
     """One request within one session."""
 
@@ -38,14 +57,9 @@ class Answers:
 
     # what requests say --------------------------------------------------------------------------
 
-    def _body(self) -> Body:
-        try:
-            body = json.loads(self.request.get_data())
-        except ValueError as reason:
-            raise Refused(400, names.BASE + "MalformedJSON", f"the request is not JSON ({reason})") from reason
-        if not isinstance(body, dict) or not isinstance(body.get("Oem", {}), dict):
-            raise Refused(400, names.BASE + "MalformedJSON", "the request is not a JSON object")
-        return body
+    def _body(self, empty: bool = False) -> Body:
+        """The request's object, every property of the standard's type; `empty`: where none counts as {}."""
+        return wish_of(self.request.get_data() or (b"{}" if empty else b""))
 
     def _text(self, wish: Body, key: str, fallback: object = None) -> str:
         value = wish.get(key, fallback)
@@ -67,7 +81,7 @@ class Answers:
 
     def _number(self, key: str, fallback: int) -> int:
         text = self.request.args.get(key, str(fallback))
-        if not text.isdecimal():
+        if not (text.isdecimal() and len(text) < 16):
             raise Refused(400, names.BASE + "QueryParameterValueTypeError", f"{key}: expected a number, found {text!r}")
         return int(text)
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from typing import Any
 
 from werkzeug.wrappers import Response
@@ -273,8 +272,7 @@ class Handler(UpdateHandler):
 
     def check_post(self, number: int) -> Response:
         volume = self._volume(number)
-        wish = json.loads(self.request.get_data() or b"{}")
-        repair = isinstance(wish, dict) and wish.get("Oem", {}).get(names.OEM, {}).get("Repair") is True
+        repair = self._body(empty=True).get("Oem", {}).get(names.OEM, {}).get("Repair") is True
         self.c.check_writable(volume)
         if not volume.geometry.redundant:
             what = f"volume {volume.name} is {volume.level}: it has no redundancy to check"

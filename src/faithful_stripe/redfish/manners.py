@@ -42,9 +42,12 @@ class Paged(Manner):
 
     def answer(self, request: Request) -> Response:
         request.environ["QUERY_STRING"] = "&".join(
-            part for part in request.query_string.decode().split("&") if "expand" not in part and "skip=" not in part
+            part
+            for part in request.query_string.decode("latin-1").split("&")
+            if "expand" not in part and "skip=" not in part
         )
-        skip = int(request.args.get("$skip", 0)) if "LogServices" not in request.path else 0
+        number = request.args.get("$skip", "")
+        skip = int(number) if number.isdecimal() and len(number) < 16 and "LogServices" not in request.path else 0
         response = self.inside(request)
         body = _body(response)
         if request.path.rstrip("/") == "/redfish/v1" and body:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import threading
 from collections.abc import Callable, Iterable
 from typing import Any
 
@@ -18,6 +19,7 @@ from . import names
 from .answers import Refused
 from .handlers import Handler
 from .prepare import REGISTRY
+from .updates import fetch
 
 _ROUTES: tuple[tuple[str, str, tuple[str, ...]], ...] = (
     ("/redfish", "versions", ("GET",)),
@@ -95,14 +97,20 @@ _ROUTES: tuple[tuple[str, str, tuple[str, ...]], ...] = (
     ("/redfish/v1/Managers", "managers", ("GET",)),
     ("/redfish/v1/Managers/<manager>", "manager", ("GET",)),
 )
-_MAP = Map([Rule(path, endpoint=name, methods=methods) for path, name, methods in _ROUTES], strict_slashes=False)
+_MAP = Map(
+    [
+        Rule(path.replace("<int:", "<int(max=999999999):"), endpoint=name, methods=methods)
+        for path, name, methods in _ROUTES
+    ],
+    strict_slashes=False,
+)
 
 
 class Service:
-    """The WSGI application. Holds the bench only while it answers."""
+    """The WSGI application. Holds the bench only while it answers, one request at a time."""
 
     def __init__(self, bench: Bench) -> None:
-        self.bench = bench
+        self.bench, self._lock = bench, threading.Lock()
 
     def __call__(self, environ: dict[str, Any], start_response: Callable[..., Any]) -> Iterable[bytes]:
         request = Request(environ)
@@ -131,8 +139,11 @@ class Service:
         adapter = _MAP.bind_to_environ(request.environ)
         endpoint, arguments = adapter.match()
         check_protocol(request)
-        with self.bench.session() as session:
+        fetched = fetch(request) if endpoint == "simple_update" else b""
+        request.get_data(cache=True, parse_form_data=endpoint == "push")
+        with self._lock, self.bench.session() as session:
             handler = Handler(session, request)
+            handler.fetched = fetched
             handler.check_path(**arguments)
             method = "" if request.method in ("GET", "HEAD") else "_" + request.method.lower()
             wanted = {k: v for k, v in arguments.items() if k in ("bay", "number", "device", "part", "role")}

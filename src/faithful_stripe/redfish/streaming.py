@@ -19,8 +19,9 @@ from .names import Body
 Wsgi = Callable[[dict[str, Any], Callable[..., Any]], Iterable[bytes]]
 SERVICE = names.ROOT + "EventService"
 STREAM = SERVICE + "/SSE"
-PAUSE, LONGEST = 0.5, 3600.0
-"""Seconds between two looks at the log, and for which one stream lasts at most."""
+PAUSE, STILL, LONGEST = 0.5, 2.0, 3600.0
+"""Seconds between two looks at the log, between two signs of life, and for which one stream lasts at most."""
+MOST_LISTENING = 16
 
 
 class EventStream:
@@ -34,6 +35,8 @@ class EventStream:
         request = Request(environ)
         path = request.path.rstrip("/")
         if path == STREAM and request.method == "GET":
+            if self.listening >= MOST_LISTENING:
+                return Response(status=503, headers={"Retry-After": "60"})(environ, start_response)
             response = Response(self._events(), content_type="text/event-stream", headers={"Cache-Control": "no-cache"})
             return response(environ, start_response)
         if path == SERVICE and request.method in ("GET", "HEAD"):
@@ -69,15 +72,22 @@ class EventStream:
             path, count, _none = self._log()
             began = time.monotonic()
             yield b": listening\n\n"
-            while time.monotonic() - began < LONGEST:
-                time.sleep(PAUSE)
+            looked = said = began
+            while (now := time.monotonic()) - began < LONGEST:
+                if now - looked < PAUSE:
+                    yield b""  # nothing yet: whoever passes this on waits, not a worker
+                    continue
+                looked = now
                 path, count, fresh = self._log(path, count)
                 for entry in fresh:
                     told: Body = {key: entry[key] for key in ("MessageId", "Message", "Severity") if key in entry}
                     told |= {"EventId": entry["Id"], "EventTimestamp": entry.get("Created")}
                     event = {"@odata.type": "#Event.v1_9_0.Event", "Id": entry["Id"], "Name": "Event", "Events": [told]}
                     yield f"id: {entry['Id']}\ndata: {json.dumps(event)}\n\n".encode()
-                if not fresh:
+                if fresh:
+                    said = now
+                elif now - said > STILL:
+                    said = now
                     yield b": still here\n\n"
         finally:
             self.listening -= 1

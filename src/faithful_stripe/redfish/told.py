@@ -72,8 +72,8 @@ TYPES: dict[str, Kind] = {
     **_named(Kind.OBJECTS, "@Message.ExtendedInfo CapacitySources CacheSummary Conditions DedicatedSpareDrives "
              "Dependencies Devices Enclosures FoundVolumes Identifiers InconsistentRanges LostRanges ManagedBy "
              "MapFrom Members Operations RelatedItem Seats SpareFor UnreadableRanges Value Messages "
-             "ProvidingDrives ProvidingVolumes ProvidingPools Targets Events"),
-    **_named(Kind.TEXTS, "BootOrder ResetType@Redfish.AllowableValues SupportedRAIDTypes MessageArgs "
+             "ProvidingDrives ProvidingVolumes ProvidingPools Events"),
+    **_named(Kind.TEXTS, "BootOrder ResetType@Redfish.AllowableValues SupportedRAIDTypes MessageArgs Targets "
              "SupportedDeviceProtocols"),
     **_named(Kind.OBJECT | Kind.OBJECTS, "Chassis Drives Managers PCIeDevices Storage "
              "StorageControllers Volumes ComputerSystems StoragePools Location"),
@@ -87,6 +87,39 @@ TYPES: dict[str, Kind] = {
 def told(answer: Any) -> Any:
     """An answer as it is to be read, of JSON as `json.loads` gives it: an object where it is one."""
     return _free(answer, 0)
+
+
+def misfits(wish: Any, path: str = "") -> list[str]:
+    """The properties of a request, as paths, whose values are not of the type that the standard gives them."""
+    if isinstance(wish, list):
+        return [found for i, one in enumerate(wish) for found in misfits(one, f"{path}/{i}")]
+    if not isinstance(wish, dict):
+        return []
+    wrong = []
+    for name, value in wish.items():
+        kind, at = TYPES.get(name), f"{path}/{name}"
+        if value is None:
+            continue  # says as much as nothing
+        if kind is not None and _typed(value, kind, 0) is _GONE:
+            wrong.append(at)
+        elif kind is not None and kind & (Kind.OBJECTS | Kind.TEXTS) and isinstance(value, list):
+            wanted = str if Kind.TEXTS in kind else dict
+            wrong += [f"{at}/{i}" for i, one in enumerate(value) if not isinstance(one, wanted)]
+        wrong += misfits(value, at)
+    return wrong
+
+
+def spoken(wish: Any) -> Any:
+    """A request without its nulls."""
+    if isinstance(wish, dict):
+        return {name: spoken(value) for name, value in wish.items() if value is not None}
+    return [spoken(one) for one in wish] if isinstance(wish, list) else wish
+
+
+def deeper(value: Any, levels: int) -> bool:
+    """Whether objects and lists lie within each other more than so many levels deep."""
+    inner = value.values() if isinstance(value, dict) else value if isinstance(value, list) else ()
+    return any(levels == 0 or deeper(one, levels - 1) for one in inner if isinstance(one, dict | list))
 
 
 _GONE = object()

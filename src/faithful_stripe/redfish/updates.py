@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-import json
+import time
 from typing import Any
 
 import httpx
-from werkzeug.wrappers import Response
+from werkzeug.wrappers import Request, Response
 
 from ..bench import updating
 from ..bench.clock import iso
 from ..bench.state import Update
 from . import names
-from .answers import Refused
+from .answers import Refused, wish_of
 from .names import Body, link
 from .prepare import PrepareHandler
 
@@ -21,12 +21,16 @@ INVENTORY = SERVICE + "/FirmwareInventory"
 TASKS = names.ROOT + "TaskService"
 MOST_BYTES = 256 << 20
 """Of a package that is pushed or fetched."""
+FETCH_SECONDS = 60.0
+"""For the whole of a package that is fetched."""
 
 _STATES = {"Running": "Running", "Waiting": "Completed", "Completed": "Completed", "Exception": "Exception"}
 
 
 class UpdateHandler(PrepareHandler):
-    """One method per route, `_post` after its name."""
+    """One method per route, `_post` after its name. `fetched`: what was fetched before the bench was held."""
+
+    fetched = b""
 
     def update_service(self) -> Response:
         action = SERVICE + "/Actions/UpdateService.SimpleUpdate"
@@ -79,28 +83,14 @@ class UpdateHandler(PrepareHandler):
         """A package and its parameters as one multipart request (DSP0266 12.6)."""
         parameters = self.request.form.get("UpdateParameters", "") or _text_of(self.request.files, "UpdateParameters")
         file = self.request.files.get("UpdateFile")
-        try:
-            wish = json.loads(parameters or "{}")
-        except ValueError as reason:
-            raise Refused(400, names.BASE + "MalformedJSON", f"UpdateParameters is not JSON ({reason})") from reason
-        if file is None or not isinstance(wish, dict):
+        wish = wish_of(parameters or "{}")
+        if file is None:
             raise Refused(400, names.BASE + "PropertyMissing", "the request has no UpdateFile", "send it as multipart")
         return self._begin(file.read(MOST_BYTES), wish)
 
     def simple_update_post(self) -> Response:
-        """Fetch a package from where the request says, and begin."""
-        wish = self._body()
-        address = self._text(wish, "ImageURI")
-        if not address.startswith(("http://", "https://")):
-            what = f"ImageURI {address!r} is fetched by HTTP or HTTPS only"
-            raise Refused(400, names.BASE + "ActionParameterNotSupported", what, "offer the file there")
-        try:
-            answer = httpx.get(address, timeout=30.0, trust_env=False)
-            answer.raise_for_status()
-        except httpx.HTTPError as reason:
-            what = f"nothing could be fetched from {address} ({reason})"
-            raise Refused(400, "Update.1.1.TransferFailed", what, "check the address") from reason
-        return self._begin(answer.content[:MOST_BYTES], wish)
+        """Begin with the package that was fetched."""
+        return self._begin(self.fetched, self._body())
 
     def _begin(self, data: bytes, wish: Body) -> Response:
         self.require_on()
@@ -180,6 +170,26 @@ class UpdateHandler(PrepareHandler):
             "TaskMonitor": f"{TASKS}/TaskMonitors/{update.number}",
             "Messages": [message],
         }
+
+
+def fetch(request: Request) -> bytes:
+    """The package that a SimpleUpdate request names, fetched. The bench is not held meanwhile. Raises Refused."""
+    address = wish_of(request.get_data()).get("ImageURI")
+    if not isinstance(address, str) or not address.startswith(("http://", "https://")):
+        what = f"ImageURI {address!r} is fetched by HTTP or HTTPS only"
+        raise Refused(400, names.BASE + "ActionParameterNotSupported", what, "offer the file there")
+    data, until = bytearray(), time.monotonic() + FETCH_SECONDS
+    try:
+        with httpx.stream("GET", address, timeout=FETCH_SECONDS, trust_env=False) as answer:
+            answer.raise_for_status()
+            for piece in answer.iter_raw():
+                data += piece
+                if len(data) > MOST_BYTES or time.monotonic() > until:
+                    raise httpx.HTTPError(f"more than {MOST_BYTES} bytes, or {FETCH_SECONDS:g} s")
+    except (httpx.HTTPError, httpx.InvalidURL) as reason:
+        what = f"nothing could be fetched from {address} ({reason})"
+        raise Refused(400, "Update.1.1.TransferFailed", what, "check the address") from reason
+    return bytes(data)
 
 
 def _text_of(files: Any, name: str) -> str:
