@@ -15,11 +15,14 @@ import os
 import random
 import shutil
 import signal
+import sqlite3
+import struct
 import subprocess
 import sys
 import tempfile
 import time
 import traceback
+import zlib
 from collections import Counter
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -64,11 +67,8 @@ class Tally:
             self.troubles.append(f"{lane} {number}: fstripe {' '.join(words)}\n{trouble}")
 
 
-def called(words: list[str], folder: Path, environment: dict[str, str] | None = None, usual: bool = False) -> str:
-    """Run a command in this process; what is wrong with how it ended, "" where nothing is.
-
-    usual  whether nothing was made wrong: then it is no wrong usage
-    """
+def called_aloud(words: list[str], folder: Path, environment: dict[str, str] | None = None) -> tuple[int, str, str]:
+    """Run a command in this process; its exit status, output and errors. Raises whatever it lets through."""
     streams = [io.TextIOWrapper(io.BytesIO(), "utf-8", write_through=True) for _ in range(2)]
     before = sys.argv, sys.stdout, sys.stderr, sys.stdin, Path.cwd(), dict(os.environ)
     sys.argv, sys.stdin = ["fstripe", *words], io.StringIO("")
@@ -78,6 +78,24 @@ def called(words: list[str], folder: Path, environment: dict[str, str] | None = 
     os.chdir(folder)
     command_line.called.clear()
     status: object = None
+    try:
+        command_line.run()
+    except SystemExit as end:
+        status = end.code
+    finally:
+        sys.argv, sys.stdout, sys.stderr, sys.stdin, place, variables = before
+        os.chdir(place)
+        os.environ.clear()
+        os.environ.update(variables)
+    out, err = (s.buffer.getvalue().decode("utf-8", "replace") for s in streams)  # type: ignore[attr-defined]
+    return int(status or 0), out, err  # type: ignore[call-overload]
+
+
+def called(words: list[str], folder: Path, environment: dict[str, str] | None = None, usual: bool = False) -> str:
+    """Run a command in this process; what is wrong with how it ended, "" where nothing is.
+
+    usual  whether nothing was made wrong: then it is no wrong usage
+    """
 
     def stop(_number: int, _frame: object) -> None:
         raise Hung(f"more than {LONGEST} s")
@@ -85,18 +103,11 @@ def called(words: list[str], folder: Path, environment: dict[str, str] | None = 
     signal.signal(signal.SIGALRM, stop)
     signal.setitimer(signal.ITIMER_REAL, LONGEST)
     try:
-        command_line.run()
-    except SystemExit as end:
-        status = end.code
+        status, _out, err = called_aloud(words, folder, environment)
     except BaseException:
         return traceback.format_exc()
     finally:
         signal.setitimer(signal.ITIMER_REAL, 0)
-        sys.argv, sys.stdout, sys.stderr, sys.stdin, place, variables = before
-        os.chdir(place)
-        os.environ.clear()
-        os.environ.update(variables)
-    err = streams[1].buffer.getvalue().decode("utf-8", "replace")  # type: ignore[attr-defined]
     lines = [line for line in err.splitlines() if line.startswith("fstripe: ")]
     if status == 1 and len(lines) != 1 and words[0] != "rehearse":  # that one tells which step fails
         return f"{err}\nnot one line: {len(lines)}"
@@ -204,6 +215,52 @@ def remembered(folder: Path, rng: random.Random, count: int, tally: Tally) -> No
         tally.add("remembered", words, number, called(words, folder, environment))
         path.write_bytes(kept)
         _away(folder)
+
+
+HANDS = [
+    ["survey"], ["volume", "show", "tides"], ["bench", "advance", "1h"], ["bench", "cut-power"], ["log"],
+    ["volume", "check", "tides"], ["bench", "pull", "4"], ["bench", "seat", "6", "UV4H22001"], ["report", "made.md"],
+    ["bench", "load", "tides", "a.img"], ["volume", "found"], ["firmware", "show"], ["bench", "fault", "5"],
+]  # fmt: skip
+
+
+def state(folder: Path, rng: random.Random, count: int, tally: Tally) -> None:
+    """What a bench keeps: rows of its state, the controller's journal, the drives' caches."""
+    for number in range(count):
+        kind = rng.randrange(5)
+        here = folder / "skerry"
+        if kind < 3:
+            db = sqlite3.connect(here / "state.db")
+            rows = db.execute("SELECT kind, key, value FROM item").fetchall()
+            name, key, value = rng.choice(rows)
+            if kind < 2:
+                new = json.dumps(mutants.value(json.loads(value), rng))
+            else:
+                new = mutants.text(value, rng).decode("utf-8", "replace")
+            db.execute("UPDATE item SET value = ? WHERE kind = ? AND key = ?", (new, name, key))
+            db.commit()
+            db.close()
+        elif kind == 3:
+            made = _journal(rng)
+            (here / rng.choice(("nvram.journal", "nvram.held"))).write_bytes(mutants.data(made, rng))
+        else:
+            record = struct.pack("<QI?", rng.choice((0, 512, 5, 1 << 40, 1 << 62)), rng.choice((512, 7, 1 << 31)), True)
+            image = rng.choice(sorted((here / "drives").glob("*.img")))
+            image.with_suffix(".cache").write_bytes(mutants.data(record * 3, rng))
+        for words in rng.sample(HANDS, 2):
+            tally.add("state", words, number, called(["--at", "skerry", *words], folder))
+        _away(folder)
+        _skerry(folder)
+
+
+def _journal(rng: random.Random) -> bytes:
+    payload = rng.randbytes(rng.choice((0, 512, 5000)))
+    head = {
+        "kind": rng.choice(("content", "intent")), "volume": rng.choice((1, 1, 1, 7)),
+        "pieces": [[rng.choice((0, 1, 9, -1)), rng.choice((0, 4096, 1 << 50)), len(payload)]],
+        "length": len(payload), "crc": zlib.crc32(payload),
+    }  # fmt: skip
+    return json.dumps(head).encode() + b"\n" + payload
 
 
 # answers of a server ----------------------------------------------------------------------------
@@ -347,7 +404,8 @@ def requests(folder: Path, rng: random.Random, count: int, tally: Tally) -> None
 
 
 LANES: dict[str, Callable[[Path, random.Random, int, Tally], None]] = {
-    "files": files, "remembered": remembered, "answers": answers, "standard": standard, "requests": requests,
+    "files": files, "remembered": remembered, "state": state, "answers": answers, "standard": standard,
+    "requests": requests,
 }  # fmt: skip
 
 

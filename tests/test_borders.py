@@ -41,6 +41,7 @@ JSON = st.recursive(
         ("files", 30),
         ("remembered", 25),
         ("answers", 25),
+        ("state", 20),
         ("standard", 20),
         ("requests", 400),
     ],

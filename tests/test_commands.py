@@ -203,14 +203,44 @@ def test_a_rebuild_by_hand(fstripe, tides):
     assert "is complete" in done.out and fstripe(*AT, "volume", "show", "tides").status == 0
 
 
-def test_a_truncated_image_is_named(fstripe, tides):
-    os.truncate(tides / "drives" / "UV4H21166.img", 5000)
+def shorten(path):
+    os.truncate(path, 5000)
+
+
+def exchange(path):
+    """In place, as `cp` does it."""
+    other = path.with_name("UV4H21007.img")
+    subprocess.run(["cp", "--sparse=always", other, path], check=True)
+
+
+@pytest.mark.parametrize(
+    ("hurt", "says"),
+    [(os.unlink, "is missing"), (shorten, "holds 5000 bytes, not 4000787030016"), (exchange, "was exchanged")],
+)
+def test_an_image_that_was_changed_behind_the_benchs_back_is_a_drive_that_does_not_answer(fstripe, tides, hurt, says):
+    image, other = (tides / "drives" / f"{serial}.img" for serial in ("UV4H20931", "UV4H21166"))
+    subprocess.run(["cp", "-a", "--sparse=always", image, tides / "kept"], check=True)
+    hurt(image)
     seen = fstripe(*AT, "survey")
-    assert seen.status == 3 and "UV4H21166.img: the image holds 5000 bytes, expected 4000787030016" in seen.out
-    os.truncate(tides / "drives" / "UV4H20931.img", 5000)
-    dump = fstripe(*AT, "bench", "dump", "tides", "x.img", "--range", "0:1MiB")
-    assert dump.status == 1 and dump.err.count("\n") == 1 and "it was cut short" in dump.err
-    assert not (tides.parent / "x.img").exists()
+    assert seen.status == 3 and "tides: degraded, margin 0" in seen.out and "its image file is missing, cut" in seen.out
+    assert f"The image file of the drive at bay 4 {says}" in fstripe(*AT, "log").out
+    assert fstripe(*AT, "bench", "dump", "tides", "x.img", "--range", "0:1MiB").status == 0  # from the others
+    os.truncate(other, 7000)
+    assert "bay 8: drive UV4H21166: its image file is missing, cut" in fstripe(*AT, "survey").out
+    os.truncate(tides / "drives" / "UV4H20944.img", 5000)
+    dump = fstripe(*AT, "bench", "dump", "tides", "y.img", "--range", "0:1MiB")
+    assert dump.status == 1 and dump.err.count("\n") == 1 and not (tides.parent / "y.img").exists()
+    os.truncate(
+        tides / "drives" / "UV4H20944.img", 4000787030016
+    )  # what it held of tides is gone, and so is its set-up
+    os.replace(tides / "kept", image)
+    assert "volume tides: degraded, margin 0" in fstripe(*AT, "survey").out  # bay 4 answers again
+    assert "drive UV4H20931: its image" not in fstripe(*AT, "survey").out
+
+
+def test_a_copied_bench_is_a_bench(fstripe, tides):
+    subprocess.run(["cp", "-a", "--sparse=always", tides, tides.with_name("copy")], check=True)
+    assert fstripe("--at", "copy", "survey").status == 0
 
 
 def no_override() -> None:

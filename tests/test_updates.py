@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from faithful_stripe.bench import updating
-from faithful_stripe.bench.state import to_rows
+from faithful_stripe.bench.rows import to_rows
 from faithful_stripe.core.formats import pldm
 from faithful_stripe.core.formats.declared import FormatError
 from faithful_stripe.redfish.offer import offered, own_address

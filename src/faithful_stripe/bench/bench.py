@@ -9,17 +9,18 @@ import time
 import uuid
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import ExitStack, contextmanager
+from dataclasses import replace
 from pathlib import Path
 
 from ..media.image import MediaError
 from ..media.parts import create_image
 from ..media.whole import sync_folder, write_text
-from . import events
+from . import events, images, moving
 from .clock import Clock, iso
 from .description import description_text, read_description
 from .errors import BenchError
 from .hands import Hands
-from .state import Drive, State
+from .state import State
 from .store import Store
 
 
@@ -58,8 +59,12 @@ class Bench:
         """
         with self.store.transaction():
             state = self.store.load()
+            if (state.leaving or state.arrived) and moving.settle(self.folder, state, _opened):
+                self.store.save(state, [])
+                self.store.checkpoint()
             session = Hands(self.folder, self.store, state, self._wind(state))
             try:
+                images.look(session)
                 if power_cut and state.power:
                     if session.journal.empty:  # else a killed process was at work when the power failed
                         session.advance()
@@ -97,28 +102,35 @@ def create(
     _sweep(folder)
     building = folder.with_name(f".{folder.name}.new-{os.getpid()}")
     with ExitStack() as stack:
-        places = dict.fromkeys(Path(place) for place, _serial in take)
-        givers = {place: stack.enter_context(_giver(place, now)) for place in places}
-        taken = [(givers[Path(place)], _give(givers[Path(place)], state, serial)) for place, serial in take]
+        places = sorted({Path(place).resolve() for place, _serial in take})  # in one order, whoever else moves drives
+        givers = {place: stack.enter_context(_opened(place, now)) for place in places}
+        taken = [(givers[Path(place).resolve()], serial) for place, serial in take]
+        for giver, serial in taken:
+            _check_loose(giver, state, serial)
+        for giver, serial in taken:
+            moving.begin(giver, serial, folder, building, state.server["uuid"])
         stack.callback(shutil.rmtree, building, ignore_errors=True)
         try:
             (building / "drives").mkdir(parents=True)
             for drive in state.drives.values():
                 create_image(building / "drives" / f"{drive.serial}.img", drive.size)
-            for giver, drive in taken:
-                for path in _files(giver.folder, drive.serial):
+            for giver, serial in taken:
+                for path in moving.files_of(giver.folder, serial):
                     os.link(path, building / "drives" / path.name)
-                state.drives[drive.serial] = drive
+                state.drives[serial] = replace(giver.state.drives[serial], place="pulled", link=None)
+                state.arrived[serial] = str(giver.folder)
             write_text(building / "bench.toml", text)
             Store.create(building, state)
+            sync_folder(building / "drives")
+            sync_folder(building)
             os.rename(building, folder)
             sync_folder(folder.parent)
-        except (OSError, MediaError) as reason:
+        except (OSError, MediaError, BenchError) as reason:
+            what = reason.what if isinstance(reason, BenchError) else str(reason)
             to_do = "choose another place" + (" on the file system of the drives' bench" if take else "")
-            raise BenchError(bench=folder, what=f"it cannot be made ({reason})", to_do=to_do) from reason
-    for giver, drive in taken:  # the other bench has let go of them: they are this one's alone
-        for path in _files(giver.folder, drive.serial):
-            path.unlink()
+            raise BenchError(bench=folder, what=f"it cannot be made ({what})", to_do=to_do) from reason
+        for giver, serial in taken:
+            moving.end(giver.folder, giver.state, serial)
     bench = Bench(folder)
     try:
         with bench.session() as session:
@@ -137,7 +149,7 @@ def _sweep(folder: Path) -> None:
 
 
 @contextmanager
-def _giver(place: Path, now: Callable[[], float]) -> Iterator[Hands]:
+def _opened(place: Path, now: Callable[[], float] = time.time) -> Iterator[Hands]:
     bench = Bench(place, wall=now)
     try:
         with bench.session() as session:
@@ -146,22 +158,13 @@ def _giver(place: Path, now: Callable[[], float]) -> Iterator[Hands]:
         bench.close()
 
 
-def _give(giver: Hands, state: State, serial: str) -> Drive:
-    """Take a loose drive out of another bench. Raises BenchError when it is not there, or seated."""
+def _check_loose(giver: Hands, state: State, serial: str) -> None:
+    """Raise BenchError unless a drive can be taken out of a bench: it is there, and not seated."""
     drive = giver.state.drives.get(serial)
     loose = ", ".join(d.serial for d in giver.state.drives.values() if d.bay is None) or "none"
-    if drive is None or drive.bay:
-        what = f"drive {serial} is in bay {drive.bay}" if drive else f"there is no drive {serial}"
+    if drive is None or drive.bay or serial in giver.state.leaving:
+        what = f"drive {serial} is in bay {drive.bay}" if drive and drive.bay else f"there is no drive {serial}"
         raise BenchError(bench=giver.folder, what=what, to_do=f"pull it first; loose drives there: {loose}")
     if serial in state.drives:
         what = f"the new bench has a drive {serial} of its own"
         raise BenchError(bench=giver.folder, what=what, to_do="describe the new bench without it (--from)")
-    del giver.state.drives[serial]
-    drive.place, drive.link = "pulled", None
-    return drive
-
-
-def _files(folder: Path, serial: str) -> list[Path]:
-    """The files of one drive: its image, the further parts of a large one, its cache."""
-    drives = folder / "drives"
-    return sorted(p for p in drives.iterdir() if p.name.startswith((f"{serial}.img", f"{serial}.cache")))

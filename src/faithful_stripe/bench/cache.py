@@ -18,6 +18,8 @@ from ..media.image import ImageFile
 from ..media.parts import Parts
 
 SECTOR = 512
+MOST = 1 << 24
+"""Bytes of one record."""
 _HEAD = struct.Struct("<QI?")  # offset, length, whether these bytes were a hole (no bytes follow then)
 
 
@@ -40,8 +42,8 @@ class WriteCache:
         for start, end in fresh:
             data = clip(self.image.data_ranges(start, end), start, end)
             for a, b, hole in [*((*r, True) for r in subtract([(start, end)], data)), *((*r, False) for r in data)]:
-                for at in range(a, b, 1 << 24):
-                    self._append(at, min(1 << 24, b - at), hole)
+                for at in range(a, b, MOST):
+                    self._append(at, min(MOST, b - at), hole)
         self._touched = union([*touched, *fresh])
 
     def _append(self, at: int, length: int, hole: bool) -> None:
@@ -87,7 +89,8 @@ class WriteCache:
         return self._touched
 
     def _records(self) -> Iterator[tuple[int, int, bytes | None]]:
-        """The whole records; a torn last one belongs to a change that never happened."""
+        """The whole records; a torn last one belongs to a change that never happened, and so does what follows bytes
+        that are no record of this drive."""
         if not self.path.exists():
             return
         data = self.path.read_bytes()
@@ -95,6 +98,8 @@ class WriteCache:
         while at + _HEAD.size <= len(data):
             offset, length, hole = _HEAD.unpack_from(data, at)
             at += _HEAD.size
+            if length > MOST or offset + length > self.image.size or (offset | length) % SECTOR:
+                return
             if not hole and at + length > len(data):
                 return
             yield offset, length, None if hole else data[at : at + length]

@@ -37,6 +37,15 @@ KINDS: dict[str, Kind] = {
         _DRIVE + "DriveFailure", "Critical", ("place",), "A failure condition exists on the drive at {place}.",
         "Replace the drive.",
     ),
+    "image wrong": Kind(
+        _OURS + "ImageWrong", "Critical", ("place",), "The image file of the drive at {place} {what}.",
+        "Put the drive's own image back: it answers again then.",
+    ),
+    "journal damaged": Kind(
+        _OURS + "JournalDamaged", "Warning", ("volume",),
+        "The controller's journal holds a write to the volume {volume} that cannot be one: it was left out.",
+        "Check the volume's consistency: fstripe volume check {volume}",
+    ),
     "volume degraded": Kind(
         _DRIVE + "VolumeDegraded", "Warning", ("volume", "controller"),
         "The volume {volume} attached to the storage controller {controller} is degraded. Margin left: {margin}.",

@@ -49,6 +49,9 @@ class Hands(Session):
             seated = self.state.drives.get(serial)
             where = f"outside the server (it is in bay {seated.bay})" if seated else "in the cupboard"
             raise UnknownDrive(serial=serial, where=where, known=", ".join(loose) or "none")
+        if serial in self.state.leaving:
+            what = f"drive {serial} was given to another bench, and that one is no longer where it was"
+            raise BenchError(bench=self.folder, what=what, to_do="open that bench where it is now (`survey`)")
         self._check_hot(bay, "seat the drive")
         drive = loose[serial]
         self.medium(drive)  # a damaged image is found before anything changes

@@ -21,8 +21,12 @@ import numpy as np
 
 from ..core.arrays.engine import Array, DataLost, GroupWrite
 from ..core.ranges import widen
+from ..core.shape import fits
 from ..core.source import Buffer
 
+HEAD = {"kind": str, "volume": int, "pieces": [[int]], "length": int, "crc": int}
+MOST = 1 << 30
+"""Bytes of one record's payload."""
 FILE, HELD = "nvram.journal", "nvram.held"
 
 
@@ -102,12 +106,26 @@ class Journal:
             while line := file.readline():
                 try:
                     head = json.loads(line)
-                    payload = file.read(head["length"])
-                except (ValueError, KeyError, TypeError):
+                except (ValueError, RecursionError):
                     return
+                if not fits(head, HEAD) or not 0 <= head["length"] <= MOST or head["kind"] not in ("content", "intent"):
+                    return
+                payload = file.read(head["length"])
                 if len(payload) != head["length"] or zlib.crc32(payload) != head["crc"]:
                     return
                 yield Record(head["kind"], head["volume"], tuple(map(tuple, head["pieces"])), payload)
+
+
+def sound(record: Record, array: Array) -> bool:
+    """Whether a record can be one of this array: its pieces lie inside it, and its payload is theirs."""
+    if any(len(piece) != 3 or min(piece) < 0 for piece in record.pieces):
+        return False
+    if record.kind == "intent":
+        return all(offset + length <= array.size for _member, offset, length in record.pieces)
+    made = array.geometry
+    ends = [start + length for start, length in zip(made.start_bytes, made.member_bytes, strict=True)]
+    inside = all(member < len(ends) and offset + length <= ends[member] for member, offset, length in record.pieces)
+    return inside and sum(length for _m, _o, length in record.pieces) == len(record.payload)
 
 
 def replay(record: Record, array: Array) -> None:

@@ -22,7 +22,8 @@ from ..core.formats import ddf
 from ..core.formats.declared import FormatError
 from .controller import RESERVED_BYTES, Controller
 from .drive import Medium
-from .state import Drive, Spare, Volume, memory_rows
+from .rows import memory_rows
+from .state import Drive, Spare, Volume
 
 PRIMARY_BYTES, SECONDARY_BYTES = 32 << 20, 16 << 20
 """How far before the end of the drive the two copies start."""

@@ -11,7 +11,7 @@ from . import errors, events, firmware, jobs, members, ondisk, takeover, updatin
 from .clock import Clock, iso
 from .controller import Controller
 from .drive import Medium
-from .journal import Journal, replay
+from .journal import Journal, replay, sound
 from .state import Drive, Event, State, Volume
 from .store import Store
 
@@ -190,8 +190,11 @@ class Session:
                 if controller.margin(volume) < 0:
                     held.append(record)
                     continue
-                controller.outdate(volume)
                 array = controller.array(volume)
+                if not sound(record, array):
+                    controller.event("journal damaged", volume=volume.name)
+                    continue
+                controller.outdate(volume)
                 replay(record, array)
                 array.flush()
         self.journal.keep(held)

@@ -14,7 +14,8 @@ class Drive:
 
     bay    label of the bay it is seated in; None when it lies in the cupboard or on the bench top
     place  where it is otherwise: "stock" or "pulled"; "" while seated
-    fault  "", "dead", or "link": its controller has given it up after too many losses of the link
+    fault  "", "dead", "link": its controller has given it up after too many losses of the link, or "image": its image
+           is not the one that was there, see `images`
     predicted   it says that it will fail
     unreadable  (offset, length) in bytes that cannot be read until they are written again
     configured  it carries the set-up of the controller whose bay it is in
@@ -25,6 +26,7 @@ class Drive:
     link        of an intermittent link: "every" and "down" in seconds, "next" the bench time of the next change,
                 "up", and "drops" the times at which it was lost within an hour; None for a sound one
     losses      the times at which its link was lost within a day
+    image       the file that its image is: device, inode, time of change; "" before a first look
     """
 
     serial: str
@@ -51,6 +53,7 @@ class Drive:
     gbps: float = 0.0
     hours: int = 0
     losses: list[float] = field(default_factory=list)
+    image: str = ""
 
     @property
     def works(self) -> bool:
@@ -267,6 +270,7 @@ class State:
     boot_order  references of boot options, the first is started first; boot_until: bench time when a restart is over
     found  the disks that the system's own firmware found at the last start: controller, name, size in bytes, and the
            volume's GUID, "" for a drive that is presented by itself
+    leaving, arrived  drives on their way to another bench, and those that came from one: see `moving`
     """
 
     server: dict[str, Any]
@@ -283,6 +287,8 @@ class State:
     boot_until: float = 0.0
     updates: dict[int, Update] = field(default_factory=dict)
     found: list[dict[str, Any]] = field(default_factory=list)
+    leaving: dict[str, dict[str, str]] = field(default_factory=dict)
+    arrived: dict[str, str] = field(default_factory=dict)
 
     def in_bay(self, bay: str) -> Drive | None:
         """The drive seated in a bay."""
@@ -296,74 +302,3 @@ class State:
         """A number that was never used before, for a volume or a job."""
         self.next_number += 1
         return self.next_number - 1
-
-
-def to_rows(state: State) -> dict[tuple[str, str], dict[str, Any]]:
-    """The state as rows (kind, key) -> JSON value, for the store; a controller's own under ID/KEY.
-
-    The rows are the state's own dictionaries: to be written at once, with `vars` for what is nested.
-    """
-    rows: dict[tuple[str, str], dict[str, Any]] = {
-        ("meta", "server"): state.server,
-        ("meta", "bays"): {"labels": state.bays},
-        ("meta", "machine"): {"power": state.power, "lid": state.lid, "next": state.next_number},
-        ("meta", "firmware"): {
-            "current": state.firmware,
-            "pending": state.pending,
-            "order": state.boot_order,
-            "until": state.boot_until,
-            "found": state.found,
-        },
-        ("meta", "clock"): {"bench": state.clock[0], "wall": state.clock[1]},
-    }
-    rows |= {("drive", serial): vars(drive) for serial, drive in state.drives.items()}
-    rows |= {("update", str(number)): vars(update) for number, update in state.updates.items()}
-    for name, memory in state.controllers.items():
-        rows["controller", name] = {"facts": memory.facts, "settings": memory.settings, "setup": memory.setup}
-        rows |= memory_rows(memory, f"{name}/")
-    return rows
-
-
-def memory_rows(memory: Memory, prefix: str = "") -> dict[tuple[str, str], dict[str, Any]]:
-    """A controller's volumes, work and spares as rows."""
-    rows = {("volume", f"{prefix}{number}"): vars(volume) for number, volume in memory.volumes.items()}
-    rows |= {("job", f"{prefix}{number}"): vars(job) for number, job in memory.jobs.items()}
-    return rows | {("spare", f"{prefix}{serial}"): vars(spare) for serial, spare in memory.spares.items()}
-
-
-def from_rows(rows: dict[tuple[str, str], dict[str, Any]]) -> State:
-    """The inverse of `to_rows`. Raises KeyError or TypeError when rows are missing or unknown."""
-    machine, firmware = rows["meta", "machine"], rows["meta", "firmware"]
-    state = State(
-        server=rows["meta", "server"],
-        bays=rows["meta", "bays"]["labels"],
-        clock=(rows["meta", "clock"]["bench"], rows["meta", "clock"]["wall"]),
-        power=machine["power"],
-        lid=machine["lid"],
-        next_number=machine["next"],
-        firmware=firmware["current"],
-        pending=firmware["pending"],
-        boot_order=firmware["order"],
-        boot_until=firmware["until"],
-        found=firmware["found"],
-        controllers={key: Memory(**value) for (kind, key), value in rows.items() if kind == "controller"},
-    )
-    for (kind, key), value in sorted(rows.items(), key=_by_number):
-        owner, _slash, name = key.rpartition("/")
-        if kind == "drive":
-            state.drives[key] = Drive(**value)
-        elif kind == "update":
-            state.updates[int(key)] = Update(**value)
-        elif kind == "volume":
-            members = [Member(**member) for member in value["members"]]
-            state.controllers[owner].volumes[int(name)] = Volume(**(value | {"members": members}))
-        elif kind == "job":
-            state.controllers[owner].jobs[int(name)] = Job(**value)
-        elif kind == "spare":
-            state.controllers[owner].spares[name] = Spare(**value)
-    return state
-
-
-def _by_number(row: tuple[tuple[str, str], dict[str, Any]]) -> tuple[int, str]:
-    """Volumes and jobs in the order in which they were made."""
-    return int(row[1].get("number", 0)), row[0][1]

@@ -6,13 +6,14 @@ import json
 import os
 import sqlite3
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 
 from .errors import BenchError
-from .state import Event, State, from_rows, to_rows
+from .rows import event_of, from_rows, to_rows
+from .state import Event, State
 
 FILE = "state.db"
 SCHEMA = 4
@@ -35,13 +36,14 @@ class Store:
     @classmethod
     def create(cls, folder: Path, state: State) -> None:
         """Make the state file of a new bench."""
-        db = sqlite3.connect(folder / FILE, isolation_level=None)
-        try:
-            db.executescript(_TABLES)
-            db.execute(f"PRAGMA user_version = {SCHEMA}")
-        finally:
-            db.close()
         store = cls(folder)
+        with store._explained():
+            db = sqlite3.connect(folder / FILE, isolation_level=None)
+            try:
+                db.executescript(_TABLES)
+                db.execute(f"PRAGMA user_version = {SCHEMA}")
+            finally:
+                db.close()
         try:
             with store.transaction():
                 store.save(state, [])
@@ -63,7 +65,8 @@ class Store:
             yield
         except BaseException:
             if db.in_transaction:
-                db.execute("ROLLBACK")
+                with suppress(sqlite3.Error):  # whoever opens it next does that then
+                    db.execute("ROLLBACK")
             self._rows = {}
             raise
         with self._explained():
@@ -104,7 +107,7 @@ class Store:
             found = self._connect().execute(
                 "SELECT number, value FROM event WHERE number > ? ORDER BY number", (after,)
             )
-            return [Event(**(json.loads(value) | {"number": number})) for number, value in found]
+            return [event_of(json.loads(value), number) for number, value in found]
 
     def _connect(self) -> sqlite3.Connection:
         if self._db is None:
@@ -133,21 +136,28 @@ class Store:
         try:
             yield
         except sqlite3.OperationalError as reason:
-            text = str(reason)
-            if "locked" in text:
-                what, to_do = "another fstripe is at work on it", "wait until that one is done, or stop it"
-            elif "readonly" in text or "unable to open" in text:
+            kind = reason.sqlite_errorname.removeprefix("SQLITE_").partition("_")[0]
+            if kind in ("READONLY", "CANTOPEN", "PERM"):
                 raise _read_only(self.folder) from reason
-            elif "full" in text:
-                what, to_do = "no space left for its state", "free some space; nothing was changed"
-            else:
-                what, to_do = f"its state file cannot be used ({text})", "restore it, or make a new bench"
+            what, to_do = _TROUBLES.get(kind, (f"its state file cannot be used ({reason})", "see that file"))
             raise BenchError(bench=self.folder, what=what, to_do=to_do) from reason
-        except (sqlite3.DatabaseError, json.JSONDecodeError, KeyError, TypeError) as reason:
+        except (sqlite3.DatabaseError, ValueError, TypeError, RecursionError) as reason:
             what = f"its state file {FILE} is damaged ({reason})"
             raise BenchError(
-                bench=self.folder, what=what, to_do="restore it from a copy, or make a new bench"
+                bench=self.folder, what=what, to_do="restore it from a copy; the drives in `drives/` are as they were"
             ) from reason
+
+
+_TROUBLES = {
+    "BUSY": ("another fstripe is at work on it", "wait until that one is done, or stop it"),
+    "LOCKED": ("another fstripe is at work on it", "wait until that one is done, or stop it"),
+    "FULL": ("there is no space left for its state", "free some space and try again; what was acknowledged is kept"),
+    "IOERR": (
+        "its state file could not be read or written (an input/output error of this machine's storage)",
+        "see to that storage and try again; what was acknowledged is kept",
+    ),
+}
+"""By SQLite's name of the error: what it is, and what to do."""
 
 
 def _read_only(folder: Path) -> BenchError:

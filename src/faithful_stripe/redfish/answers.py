@@ -15,7 +15,7 @@ from . import documents, names
 from .names import Body, collection, link
 from .resources import Resources
 from .storage import StorageResources
-from .told import deeper, misfits, spoken
+from .told import deeper, expected, misfits, spoken
 
 
 class Refused(StripeError):
@@ -32,17 +32,17 @@ class Refused(StripeError):
 MOST_DEPTH = 32
 
 
-def wish_of(data: bytes | str) -> Body:
+def wish_of(data: bytes | str, what: str = "the request") -> Body:
     """What a request asks for: a JSON object, every property of the type that the standard gives it. Raises Refused."""
     try:
         body = json.loads(data)
     except (ValueError, RecursionError) as reason:
-        raise Refused(400, names.BASE + "MalformedJSON", f"the request is not JSON ({reason})") from reason
+        raise Refused(400, names.BASE + "MalformedJSON", f"{what} is not JSON ({reason})") from reason
     if not isinstance(body, dict) or deeper(body, MOST_DEPTH):
-        raise Refused(400, names.BASE + "MalformedJSON", "the request is not a JSON object of a few levels")
+        raise Refused(400, names.BASE + "MalformedJSON", f"{what} is not a JSON object of a few levels")
     for path in misfits(body):
-        what = f"{path.lstrip('/')}: the value is not of this property's type"
-        raise Refused(400, names.BASE + "PropertyValueTypeError", what, "see the property's schema")
+        told = f"{path.lstrip('/')}: the value is not of this property's type ({expected(path)})"
+        raise Refused(400, names.BASE + "PropertyValueTypeError", told, "see the property's schema")
     found: Body = spoken(body)
     return found
 

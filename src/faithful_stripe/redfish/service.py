@@ -127,7 +127,7 @@ class Service:
         except GeometryError as refusal:
             response = _error(400, "FaithfulStripe.1.0.NoSuchLayout", refusal.what, refusal.to_do)
         except BenchError as trouble:
-            response = _error(503, names.BASE + "InternalError", trouble.what, trouble.to_do)
+            response = _error(500, names.BASE + "InternalError", trouble.what, trouble.to_do)
         except StripeError as trouble:
             response = _error(500, names.BASE + "InternalError", trouble.what, trouble.to_do)
         request.close()

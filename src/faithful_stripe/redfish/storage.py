@@ -22,6 +22,14 @@ WRITE_POLICIES = {"through": "WriteThrough", "protected-back": "ProtectedWriteBa
 _LED_ORDER = ("Rebuild", "InAFailedArray", "InACriticalArray", "OK")
 """Of a drive in several volumes the most telling pattern shows."""
 
+FAULTS = {
+    "dead": ("it does not answer", "reseat or replace it", "StorageDevice.1.2.DriveFailure"),
+    "link": ("its link is down", "reseat it", "StorageDevice.1.2.DriveOffline"),
+    "image": ("its image file is missing, cut short or another drive's", "put its own image back",
+              "FaithfulStripe.1.0.ImageWrong"),
+}  # fmt: skip
+"""By a drive's fault: what it is, what to do, and the message of the standard."""
+
 
 class StorageResources:
     """The storage resources of one controller, within one session."""
@@ -207,15 +215,10 @@ class StorageResources:
             health, indicator = "Warning", "PredictiveFailureAnalysis"
         if not drive.works:
             state, health, indicator = "UnavailableOffline", "Critical", "Fail"
-            link_down = drive.fault != "dead"
-            why = "its link is down" if link_down else "it does not answer"
+            why, resolution, message_id = FAULTS.get(drive.fault, FAULTS["link"])
             status["Conditions"] = [
-                {
-                    "Severity": "Critical", "Message": why,
-                    "Resolution": "reseat it" if link_down else "reseat or replace it",
-                    "MessageId": f"StorageDevice.1.2.Drive{'Offline' if link_down else 'Failure'}",
-                }
-            ]  # fmt: skip
+                {"Severity": "Critical", "Message": why, "Resolution": resolution, "MessageId": message_id}
+            ]
         status |= {"State": self._on(state), "Health": health}
         content = None
         if drive.works and self.state.power:

@@ -109,6 +109,20 @@ def misfits(wish: Any, path: str = "") -> list[str]:
     return wrong
 
 
+_WORDS = {
+    Kind.TEXT: "text", Kind.NUMBER: "a number", Kind.FLAG: "true or false", Kind.OBJECT: "an object",
+    Kind.OBJECTS: "a list of objects", Kind.TEXTS: "a list of texts", Kind.LINK: "a path",
+    Kind.VALUES: "an object of values",
+}  # fmt: skip
+
+
+def expected(path: str) -> str:
+    """What a property may be, in words; `path` as `misfits` gives it."""
+    name = next(part for part in reversed(path.split("/")) if not part.isdecimal())
+    kind = TYPES.get(name, Kind(0))
+    return "expected " + " or ".join(word for one, word in _WORDS.items() if one in kind)
+
+
 def spoken(wish: Any) -> Any:
     """A request without its nulls."""
     if isinstance(wish, dict):

@@ -83,7 +83,7 @@ class UpdateHandler(PrepareHandler):
         """A package and its parameters as one multipart request (DSP0266 12.6)."""
         parameters = self.request.form.get("UpdateParameters", "") or _text_of(self.request.files, "UpdateParameters")
         file = self.request.files.get("UpdateFile")
-        wish = wish_of(parameters or "{}")
+        wish = wish_of(parameters or "{}", "UpdateParameters")
         if file is None:
             raise Refused(400, names.BASE + "PropertyMissing", "the request has no UpdateFile", "send it as multipart")
         return self._begin(file.read(MOST_BYTES), wish)
@@ -175,7 +175,9 @@ class UpdateHandler(PrepareHandler):
 def fetch(request: Request) -> bytes:
     """The package that a SimpleUpdate request names, fetched. The bench is not held meanwhile. Raises Refused."""
     address = wish_of(request.get_data()).get("ImageURI")
-    if not isinstance(address, str) or not address.startswith(("http://", "https://")):
+    if not isinstance(address, str):
+        raise Refused(400, names.BASE + "PropertyMissing", "the request has no property ImageURI", "give it")
+    if not address.startswith(("http://", "https://")):
         what = f"ImageURI {address!r} is fetched by HTTP or HTTPS only"
         raise Refused(400, names.BASE + "ActionParameterNotSupported", what, "offer the file there")
     data, until = bytearray(), time.monotonic() + FETCH_SECONDS
@@ -186,7 +188,7 @@ def fetch(request: Request) -> bytes:
                 data += piece
                 if len(data) > MOST_BYTES or time.monotonic() > until:
                     raise httpx.HTTPError(f"more than {MOST_BYTES} bytes, or {FETCH_SECONDS:g} s")
-    except (httpx.HTTPError, httpx.InvalidURL) as reason:
+    except (httpx.HTTPError, httpx.InvalidURL, ValueError) as reason:  # a name that is none, too
         what = f"nothing could be fetched from {address} ({reason})"
         raise Refused(400, "Update.1.1.TransferFailed", what, "check the address") from reason
     return bytes(data)
