@@ -7,10 +7,12 @@ import shutil
 
 import pytest
 
-from faithful_stripe.core.lineup.custody import PLACE_BYTES, PLACES, Part, changed, fingerprint
+from faithful_stripe.core.lineup.custody import PLACE_BYTES, PLACES, NotAsJudged, Part, changed, fingerprint
 from faithful_stripe.core.source import MemorySource, read
 from faithful_stripe.media.image import ImageFile, MediaError
 from faithful_stripe.media.whole import give_name
+from faithful_stripe.work.checked import CheckedVolume
+from faithful_stripe.work.extracting import extract
 from faithful_stripe.work.lineup import load, open_array, what_is_read
 
 from .slicer import Spec, cut
@@ -52,20 +54,70 @@ def test_images_exchanged_after_the_solve_are_refused(fstripe, solved, words):
 
 def test_any_byte_that_was_changed_since_is_found_when_all_is_read(fstripe, solved):
     prints = {p.image: p for p in load(fstripe.folder / "found.toml").images}
-    places = prints["b.img"].places
-    with ImageFile(solved[1]) as image:
-        data = [a for a, b in image.data_ranges(2 << 20) for a in range(a, b - PLACE_BYTES, PLACE_BYTES)]
-    at = next(a for a in data if a not in places and a < solved[1].stat().st_size - (2 << 20))
-    with solved[1].open("r+b") as file:
-        file.seek(at + 17)
-        old = file.read(1)
-        file.seek(at + 17)
-        file.write(bytes([old[0] ^ 1]))
+    flipped(solved[1], unseen_place(solved[1], prints["b.img"]))
     got = fstripe("lineup", "extract", "found.toml", "out.img")
     assert got.status == 1 and "b.img: not the image that was judged: bytes " in got.err
     assert not (fstripe.folder / "out.img").exists()
     assert fstripe("lineup", "solve", "a.img", "b.img", "d.img", "e.img", "--out", "anew.toml").status == 3
     assert fstripe("lineup", "extract", "anew.toml", "out.img").status == 3  # one equation: open, and said
+
+
+def flipped(path, at):
+    """One bit of a file changed."""
+    with path.open("r+b") as file:
+        file.seek(at)
+        old = file.read(1)
+        file.seek(at)
+        file.write(bytes([old[0] ^ 1]))
+
+
+def unseen_place(path, prints):
+    """A byte among the data of an image that its fingerprint does not cover."""
+    with ImageFile(path) as image:
+        data = [a for a, b in image.data_ranges(2 << 20) for a in range(a, b - PLACE_BYTES, PLACE_BYTES)]
+    return next(a for a in data if a not in prints.places and a < path.stat().st_size - (2 << 20)) + 17
+
+
+def test_what_is_served_is_held_against_its_seals_before_any_byte_is_given(fstripe, solved):
+    found = load(fstripe.folder / "found.toml")
+    flipped(solved[1], unseen_place(solved[1], {p.image: p for p in found.images}["b.img"]))
+    with open_array(fstripe.folder / "found.toml", among=solved) as (lineup, members):
+        volume = CheckedVolume(lineup, members, lambda _ranges: None, "v")
+        with pytest.raises(NotAsJudged, match=r"b\.img: not the image that was judged: bytes "):
+            volume.read_into(0, bytearray(4096))
+
+
+def test_an_image_that_somebody_writes_to_while_it_is_read_gives_nothing(fstripe, solved):
+    with open_array(fstripe.folder / "found.toml", among=solved) as (lineup, members):
+        volume = CheckedVolume(lineup, members, lambda _ranges: None, "v")
+        volume.read_into(0, bytearray(4096))
+        os.utime(solved[2], ns=(1, 1))
+        with pytest.raises(NotAsJudged, match="somebody wrote to it while it was read"):
+            volume.read_into(volume.size - 4096, bytearray(4096))
+
+        def touch(*_progress):
+            os.utime(solved[2], ns=(2, 2))
+
+        with pytest.raises(NotAsJudged, match=r"\.img: .*somebody wrote to it"):
+            extract(lineup, members, "x", fstripe.folder / "out.img", 0, volume.size, touch)
+    assert not (fstripe.folder / "out.img").exists()
+
+
+def test_members_that_stand_one_after_the_other_are_sealed_too(fstripe, observatory):
+    """A span of three unequal parts: a byte changed anywhere in it is found when it is read."""
+    data = observatory.read_bytes()
+    edges = (0, len(data) // 3 // 512 * 512, len(data) * 2 // 3 // 4096 * 4096, len(data))
+    images = [fstripe.folder / f"{'cab'[i]}.img" for i in range(3)]
+    for path, a, b in zip(images, edges, edges[1:], strict=False):
+        path.write_bytes(data[a:b])
+    got = fstripe("lineup", "solve", "a.img", "b.img", "c.img", "--full", "--out", "found.toml")
+    found = load(fstripe.folder / "found.toml")
+    assert found.arrays and found.arrays[0].geometry.layout.level == "SPAN" and found.arrays[0].seals, got
+    assert fstripe("lineup", "extract", "found.toml", "good.img").status in (0, 3)
+    assert (fstripe.folder / "good.img").read_bytes() == data
+    flipped(images[1], unseen_place(images[1], {p.image: p for p in found.images}["a.img"]))
+    got = fstripe("lineup", "extract", "found.toml", "out.img")
+    assert got.status == 1 and "a.img: not the image that was judged: bytes " in got.err
 
 
 def test_a_member_taken_out_by_hand_breaks_no_seal(fstripe, solved):

@@ -81,6 +81,12 @@ class ImageFile:
         return f"{os.major(told.st_dev)}:{os.minor(told.st_dev)}:{told.st_ino}"
 
     @property
+    def written(self) -> int:
+        """When somebody last wrote to the file, in nanoseconds; 0 for a device, which does not tell."""
+        told = os.fstat(self._fd)
+        return told.st_mtime_ns if stat.S_ISREG(told.st_mode) else 0
+
+    @property
     def serial(self) -> str:
         """The serial number of the drive, where it is a block device whose driver tells it; else ""."""
         told = os.fstat(self._fd)

@@ -89,6 +89,10 @@ class Parts:
         return self.images[0].identity
 
     @property
+    def written(self) -> int:
+        return max(image.written for image in self.images)
+
+    @property
     def serial(self) -> str:
         return ""
 

@@ -8,9 +8,12 @@ from collections.abc import Callable, Iterator, Sequence
 import numpy as np
 import numpy.typing as npt
 
+from ..core.arrays.geometry import Concatenation
+from ..core.lineup.custody import NotAsJudged, Sealing
 from ..core.lineup.document import Lineup
-from ..core.lineup.passing import full_pass
+from ..core.lineup.passing import full_pass, rows_with
 from ..core.lineup.patches import patches
+from ..core.lineup.soundness import tested
 from ..core.ranges import Range, clip, subtract, union
 from ..core.source import BlockSource, Buffer, Unreadable, check_bounds
 
@@ -20,8 +23,24 @@ CHUNK_BYTES, KEPT_CHUNKS = 4 << 20, 16
 """Bytes of the volume that are tested together, about, and how many such parts are kept."""
 
 
+class Watched:
+    """Images that nobody may write to while they are read."""
+
+    def __init__(self, found: Lineup, members: Sequence[BlockSource | None]) -> None:
+        self._there = [(str(n), m) for n, m in zip(found.seated, members, strict=True) if m is not None]
+        self._then = [getattr(member, "written", 0) for _name, member in self._there]
+
+    def check(self) -> None:
+        """Raise NotAsJudged, naming the image, where somebody wrote to one."""
+        for (name, member), then in zip(self._there, self._then, strict=True):
+            if getattr(member, "written", 0) != then:
+                raise NotAsJudged(image=name, where="somebody wrote to it while it was read")
+
+
 class CheckedVolume:
     """The volume of a lineup over its members, by position as in `found.seated`.
+
+    What was sealed when the lineup was judged is held against its seals before any byte of it is given.
 
     told  called with ranges of the volume, in bytes, that do not add up and of which nothing tells whether they are
           right, before anybody gets them; each once
@@ -39,6 +58,10 @@ class CheckedVolume:
         self._kept: OrderedDict[int, Data] = OrderedDict()
         self._bad: dict[int, list[Range]] = {}
         self._said: list[Range] = []
+        self._watched = Watched(found, members)
+        names = [n if m is not None else None for n, m in zip(found.seated, members, strict=True)]
+        self._sealed = Sealing(geometry, names).rows if found.seals else 0
+        self._proven: list[Range] = []
 
     def __str__(self) -> str:
         return self.name
@@ -65,11 +88,29 @@ class CheckedVolume:
             out[at - offset : at - offset + count] = data[inner : inner + count]
             at += count
 
+    def _prove(self, part: Range) -> None:
+        """Hold the rows of a part of the volume against their seals, once. Raises NotAsJudged."""
+        made = self.found.geometry
+        if isinstance(made, Concatenation):
+            part = (0, self.size)
+        else:
+            per_row = made.volume_bytes // max(1, made.rows)
+            first, last = rows_with(made, part)
+            group, unit = self._sealed, made.pattern.unit_rows
+            low, high = first // group * group - unit, (-(-last // group)) * group + unit
+            part = (max(0, low * per_row), min(self.size, high * per_row))
+        for fresh in subtract([part], self._proven):
+            tested(self.found, self.members, part=fresh)
+        self._proven = union([*self._proven, part])
+
     def _take(self, number: int) -> Data:
+        self._watched.check()
         if number in self._kept:
             self._kept.move_to_end(number)
             return self._kept[number]
         first = number * self._chunk
+        if self._sealed:
+            self._prove((first, min(self.size, first + self._chunk)))
         data = np.zeros(min(self._chunk, self.size - first), np.uint8)
 
         def sink(at: int, pieces: Sequence[Data]) -> None:

@@ -22,6 +22,7 @@ from ..core.lineup.soundness import tested
 from ..core.ranges import Range, clip, subtract, total, union
 from ..core.source import BlockSource, BlockSourceError
 from ..media.whole import write_text
+from .checked import Watched
 from .copying import parse_range
 from .errors import WorkError
 from .outfile import OutFile
@@ -102,6 +103,7 @@ def extract(
 
     Raises MediaError, Interrupted.
     """
+    watched = Watched(found, members)
     what = hashlib.sha256(f"{identity}\n{start}\n{length}".encode("utf-8", "surrogateescape")).hexdigest()
     with OutFile(file, what, length, plain or length <= PLAIN_BYTES) as out:
         try:
@@ -113,6 +115,7 @@ def extract(
             out.keep()
             done = f"stopped after {out.done} of {length} bytes"
             raise Interrupted(what=done, to_do="the same command goes on from there") from None
+        watched.check()
         assert made.rowmap is not None
         listed = _listed(made.rowmap, mended, unreadable, start, length)
         described = file.with_name(f"{file.name}.map.txt") if listed else None

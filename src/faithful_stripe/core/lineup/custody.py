@@ -11,13 +11,14 @@ import random
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
+from functools import cached_property
 from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 from blake3 import blake3
 
-from ..arrays.geometry import Geometry
+from ..arrays.geometry import Concatenation, Geometry
 from ..errors import StripeError
 from ..source import BlockSource, BlockSourceError, read
 
@@ -27,6 +28,7 @@ EDGE_BYTES = 1 << 20
 PLACES, PLACE_BYTES = 64, 4096
 SEAL_BYTES, MOST_SEALS = 64 << 20, 4096
 """How much of a member one seal covers, and how many seals a member gets: of larger ones, each covers more."""
+SPAN_BYTES = 64 << 10
 
 
 class NotAsJudged(StripeError):
@@ -177,9 +179,20 @@ class Sealing:
     _open: dict[tuple[int, int], Any] = field(default_factory=dict)
 
     @property
+    def strip(self) -> int:
+        """Bytes of one row on a member; members that stand one after the other have none, and are cut by this."""
+        return SPAN_BYTES if isinstance(self.made, Concatenation) else self.made.strip_bytes
+
+    def rows_of(self, member: int) -> int:
+        """How many rows a member has."""
+        made = self.made
+        return -(-made.member_bytes[member] // self.strip) if isinstance(made, Concatenation) else made.rows
+
+    @cached_property
     def rows(self) -> int:
         """How many one seal covers."""
-        return max(1, SEAL_BYTES // self.made.strip_bytes, -(-self.made.rows // MOST_SEALS))
+        most = max(map(self.rows_of, range(len(self.images))))
+        return max(1, SEAL_BYTES // self.strip, -(-most // MOST_SEALS))
 
     def take(self, member: int, first: int, block: npt.NDArray[np.uint8], filled: npt.NDArray[np.bool_]) -> None:
         """Rows from `first` on as they stand on a member, uint8 (rows, bytes), and which of them hold something."""
@@ -205,8 +218,8 @@ class Sealing:
         for (member, number), digest in sorted(self._open.items(), key=lambda item: item[0]):
             name = self.images[member]
             if digest is not None and name is not None:
-                rows = (number * covered, min(made.rows, (number + 1) * covered))
-                found.append(Seal(name, made.strip_bytes, made.start_bytes[member], rows, digest.hexdigest()))
+                rows = (number * covered, min(self.rows_of(member), (number + 1) * covered))
+                found.append(Seal(name, self.strip, made.start_bytes[member], rows, digest.hexdigest()))
         return tuple(found)
 
     def broken(self, was: Sequence[Seal], part: tuple[int, int]) -> Seal | None:
@@ -221,7 +234,7 @@ class Sealing:
         sealed = {(s.image, s.strip, s.start) for s in was}
         unread = {(self.images[member], number) for (member, number), d in self._open.items() if d is None}
         here = {
-            (name, made.strip_bytes, start) for name, start in zip(self.images, made.start_bytes, strict=True) if name
+            (name, self.strip, start) for name, start in zip(self.images, made.start_bytes, strict=True) if name
         } & sealed
         for key in sorted(then.keys() | now.keys()):
             image, strip, start, (first, last) = key

@@ -19,10 +19,10 @@ from ..arrays.geometry import Concatenation, Geometry
 from ..arrays.layout import P_CELL, Group
 from ..arrays.parity import combine_many, recover
 from ..arrays.rebuild import cell_plans
-from ..ranges import Range, total, union
+from ..ranges import Range, clip, total, union, widen
 from ..source import BlockSource
 from .blame import Judge, Run
-from .custody import Sealing
+from .custody import SPAN_BYTES, Sealing
 from .reading import Rows, fill_readable, holding, rows_of
 from .rowmap import Fault, RowMap, Shorter, State, Why, as_long
 from .samples import Tell, silent
@@ -64,35 +64,54 @@ def full_pass(
     """
     whole = as_long(made, members)
     if isinstance(made, Concatenation):
-        return _one_by_one(made, whole, sink, tell, part)
+        return _one_by_one(made, whole, sink, tell, part, sealing)
     return _Pass(made, whole, suspects, sink, tell, sealing).run(part)
 
 
 def _one_by_one(
-    made: Concatenation, members: Sequence[Member], sink: Sink | None, tell: Tell, part: Range | None
-) -> RowMap:
+    made: Concatenation, members: Sequence[Member], sink: Sink | None, tell: Tell, part: Range | None,
+    sealing: Sealing | None,
+) -> RowMap:  # fmt: skip
     """A span: nothing in it can be tested; it is only read."""
-    done, faults, at = 0, list[Fault](), 0
+    done, faults, edge = 0, list[Fault](), 0
     first, last = part or (0, made.volume_bytes)
-    held, edge = [], 0
+    held = []
     for m, s, size in zip(members, made.start_bytes, made.member_bytes, strict=True):
-        low, high = max(s, s + first - edge), min(s + size, s + last - edge)
-        held.append(list(m.data_ranges(low, high)) if m is not None and low < high else [])
+        low, high = max(0, first - edge), min(size, last - edge)
+        data = m.data_ranges(s + low, s + high) if m is not None and low < high else ()
+        rows = widen(((a - s, b - s) for a, b in data), SPAN_BYTES)  # whole rows, as they are sealed
+        held.append(clip(rows, low, high))
         edge += size
-    whole = sum(total(r) for r in held)
+    whole, at = sum(total(r) for r in held), 0
     for number, (member, start, size) in enumerate(zip(members, made.start_bytes, made.member_bytes, strict=True)):
         for a, b in held[number]:
             for place in range(a, b, CHUNK_BYTES):
                 block = np.zeros(min(CHUNK_BYTES, b - place), np.uint8)
                 assert member is not None
-                faults += [Fault(number, x, y, Why.UNREADABLE) for x, y in fill_readable(member, place, block)]
+                bad = fill_readable(member, start + place, block)
+                faults += [Fault(number, x, y, Why.UNREADABLE) for x, y in bad]
                 done += block.size
                 tell("reading all that holds data", done >> 20, whole >> 20)
+                if sealing:
+                    _seal(sealing, number, place, block, bool(bad))
                 if sink:
-                    sink(at + place - start, [block])
+                    sink(at + place, [block])
         at += size
-    rows = {State.UNPROTECTED: sum(len(r) > 0 for r in held)}
-    return RowMap(rows, tuple(faults), (), (), done)
+    count = {State.UNPROTECTED: sum(len(r) > 0 for r in held)}
+    return RowMap(count, tuple(faults), (), (), done)
+
+
+def _seal(sealing: Sealing, member: int, place: int, block: npt.NDArray[np.uint8], bad: bool) -> None:
+    """Have the rows of a member of a span sealed; `place` in its data, in bytes. What is only a part of a row is none
+    that could be sealed."""
+    row, last = place // SPAN_BYTES, -(-(place + block.size) // SPAN_BYTES)
+    ends = place + block.size == sealing.made.member_bytes[member]
+    if bad or place % SPAN_BYTES or (block.size % SPAN_BYTES and not ends):
+        sealing.unread(member, row, last)
+        return
+    rows = np.zeros((last - row, SPAN_BYTES), np.uint8)
+    rows.reshape(-1)[: block.size] = block
+    sealing.take(member, row, rows, np.asarray(rows.any(axis=1)))
 
 
 def rows_with(made: Geometry, part: Range | None) -> Range:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
-from ..arrays.geometry import Concatenation
+from ..arrays.geometry import Concatenation, Geometry
 from ..ranges import Range, total
 from ..source import BlockSource
 from .ages import Unit
@@ -34,11 +34,10 @@ def tested(
     seal     whether what is read is sealed; where it was already, it is held against that: raises NotAsJudged
     """
     made = found.geometry
-    plain = not isinstance(made, Concatenation)
     names = [n if m is not None else None for n, m in zip(found.seated, members, strict=True)]
-    sealing = Sealing(made, names) if plain and (seal or found.seals) else None
+    sealing = Sealing(made, names) if seal or found.seals else None
     rowmap = full_pass(made, members, found.suspects, sink, tell, part, sealing)
-    if sealing and found.seals and (wrong := sealing.broken(found.seals, rows_with(made, part))):
+    if sealing and found.seals and (wrong := sealing.broken(found.seals, _rows_read(made, part))):
         raise NotAsJudged(image=wrong.image, where="bytes {} to {} hold something else".format(*wrong.bytes))
     currency, soundness = _currency(found, rowmap), _soundness(found, rowmap)
     if soundness.sure is Sure.CERTAIN and found.verdicts.placing != "certain":
@@ -55,6 +54,13 @@ def tested(
         stale=tuple(n for n in found.stale if n not in innocent),
         seats=tuple(s for s in found.seats if s[0] not in innocent),
     ), rowmap.read  # fmt: skip
+
+
+def _rows_read(made: Geometry, part: Range | None) -> Range:
+    """The rows, of all members, that a pass over a part read whole; of a span, all or none are counted."""
+    if isinstance(made, Concatenation):
+        return (0, made.volume_bytes) if part in (None, (0, made.volume_bytes)) else (0, 0)
+    return rows_with(made, part)
 
 
 def _beyond(found: Lineup, members: Sequence[BlockSource | None]) -> int:
