@@ -109,6 +109,8 @@ def called(words: list[str], folder: Path, environment: dict[str, str] | None = 
     finally:
         signal.setitimer(signal.ITIMER_REAL, 0)
     lines = [line for line in err.splitlines() if line.startswith("fstripe: ")]
+    if "fstripe: stopped;" in err and usual:
+        return f"{err}\na question that was not meant: {words}"
     if status == 1 and len(lines) != 1 and words[0] != "rehearse":  # that one tells which step fails
         return f"{err}\nnot one line: {len(lines)}"
     if usual and status == 2:
@@ -149,7 +151,7 @@ def _files(folder: Path) -> dict[str, tuple[str | bytes, list[list[str]]]]:
         "servers.toml": ('servers = ["skerry", "https://127.0.0.1:9"]\n', [["--at", "servers.toml", "survey"]]),
         ".netrc": ("machine 127.0.0.1 login tide password gauge\n", [["--at", "https://127.0.0.1:9", "survey"]]),
         "jobs.json": (json.dumps(jobs), [measured]),
-        "new.pldm": (_package(folder), [[*at, "firmware", "update", "new.pldm"]]),
+        "new.pldm": (_package(folder), [[*at, "firmware", "update", "new.pldm", "--yes"]]),
     }  # fmt: skip
 
 

@@ -138,7 +138,7 @@ def test_errors_of_the_protocol(skerry):
         assert "GET" in http.patch(VOLUMES).headers["Allow"]
     with in_process(skerry / "drives") as http:
         reply = http.get("/redfish/v1/")
-        assert reply.status_code == 503 and "not a bench" in message(reply)["Message"]
+        assert reply.status_code == 500 and "not a bench" in message(reply)["Message"]
 
 
 def test_the_log_comes_in_pages_and_the_client_turns_them(skerry):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import sqlite3
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
@@ -165,7 +166,14 @@ def _read_only(folder: Path) -> BenchError:
     return BenchError(bench=folder, what="its folder cannot be written", to_do=to_do)
 
 
+ADDRESS = re.compile(r"\d+(\.\d+){3}(:\d+)?|\[?[0-9a-fA-F:]+:[0-9a-fA-F:]*\]?|[\w-]+(\.[\w-]+){2,}")
+"""What people write who mean a server: an address, or a name with two dots."""
+
+
 def _not_a_bench(folder: Path) -> BenchError:
+    if not folder.exists() and ADDRESS.fullmatch(str(folder)):
+        to_do = f"a server's address is written https://{folder}; a bench is a folder here"
+        return BenchError(bench=folder, what="there is no such folder", to_do=to_do)
     if not folder.exists():
         return BenchError(bench=folder, what="there is no such folder", to_do=f"make it: fstripe bench new {folder}")
     return BenchError(

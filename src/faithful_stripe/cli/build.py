@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from .arguments import Family, Level
 from .common import (
     ATTENTION,
     confirm,
@@ -26,7 +27,7 @@ READS, WRITES = ("ahead", "adaptive", "off"), ("through", "protected-back", "unp
 """Cache policies."""
 
 
-@click.group()
+@click.group(cls=Family)
 def volume() -> None:
     """Make, show, check, initialize, rebuild and remove volumes (virtual drives).
 
@@ -38,7 +39,7 @@ def volume() -> None:
 
 @volume.command()
 @click.argument("name")
-@click.option("--level", metavar="LEVEL", help="RAID0, 1, 1E, 10, 4, 5, 6, 50, 60 or SPAN.")
+@click.option("--level", type=Level(), metavar="LEVEL", help="RAID0, 1, 1E, 10, 4, 5, 6, 50, 60 or SPAN.")
 @click.option("--bays", metavar="LIST", help="Drives in the order of the members, by bay or serial: 4,5,6,7 or 4-7.")
 @click.option("--spans", metavar="LIST/LIST", help="Nested levels: the drives of each span, such as 4-6/7-9/10-12.")
 @click.option("--strip", default="64KiB", show_default=True, help="Strip size, a power of two from 4KiB to 1MiB.")

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from .arguments import Family
 from .common import ATTENTION, controller_option, json_option, print_json, speed_option, target
 from .update import update, version_parts
 
@@ -20,7 +21,7 @@ roles_option = click.option(
 )  # fmt: skip
 
 
-@click.group()
+@click.group(cls=Family)
 def firmware() -> None:
     """The server's firmware settings: show, search, set, restart and read again what they became.
 

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import click
 
 from ..core.server.unknown import known
+from .arguments import Family
 from .common import (
     ATTENTION,
     access_of,
@@ -28,7 +29,7 @@ if TYPE_CHECKING:
     from ..redfish.client import Client
 
 
-@click.group()
+@click.group(cls=Family)
 def bench() -> None:
     """The simulated server: make one, and be the hands in its machine room.
 

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from .arguments import Family
 from .common import ATTENTION, json_option, named, print_json, target
 
 if TYPE_CHECKING:
@@ -53,21 +54,20 @@ def locate(ctx: click.Context, drive: str, off: bool, as_json: bool) -> None:
       fstripe --at skerry locate UV4H20944
     """
     from ..work.build import locate as switch
-    from ..work.survey import survey
     from .panel import position
     from .words import drive_name
 
     client = target(ctx)
-    found = switch(client, drive, not off)
+    seen, found = switch(client, drive, not off)
     if as_json:
         print_json({"bay": found.bay, "serial": found.serial, "on": found.located})
         return
-    where = position(survey(client), found.bay)
+    where = position(seen, found.bay)
     state = "blinks" if found.located is True else "is off"
     click.echo(f"Bay {found.bay} ({where}), {drive_name(found)}, serial {found.serial}: its LED {state}.")
 
 
-@click.group()
+@click.group(cls=Family)
 def stock() -> None:
     """The cupboard: replacement drives as a CSV file that any spreadsheet opens.
 

@@ -16,6 +16,7 @@ import click
 from ..core.errors import StripeError
 from ..core.visible import visible
 from ..redfish.address import check_address
+from .arguments import arranged, trade_verb
 
 
 class Entry(NamedTuple):
@@ -60,6 +61,13 @@ class Stages(click.Group):
     def list_commands(self, ctx: click.Context) -> list[str]:
         return list(COMMANDS)
 
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        if args and not args[0].startswith("-") and args[0] not in COMMANDS:
+            raise click.UsageError(trade_verb("", args[0], self.list_commands(ctx)), ctx)
+        return super().resolve_command(ctx, args)
+
     def get_command(self, ctx: click.Context, name: str) -> click.Command | None:
         entry = COMMANDS.get(name)
         if entry is None:
@@ -77,7 +85,9 @@ class Stages(click.Group):
 
 
 @click.command(
-    cls=Stages, epilog="Exit status: 0 done and healthy, 1 could not be done, 2 wrong usage, 3 needs attention."
+    cls=Stages,
+    invoke_without_command=True,
+    epilog="Exit status: 0 done and healthy, 1 could not be done, 2 wrong usage, 3 needs attention.",
 )
 @click.option(
     "--at",
@@ -106,6 +116,10 @@ def fstripe(ctx: click.Context, at: tuple[str, ...], ca: str | None, trust: str 
     for target in ctx.obj:
         if "://" in target:
             check_address(target)  # before anything is noted of it
+    if ctx.invoked_subcommand is None:
+        from .welcome import welcome
+
+        welcome(ctx.obj)
     called[:] = [*ctx.obj[:1], ctx.invoked_subcommand or ""] if len(ctx.obj) == 1 else []
 
 
@@ -140,13 +154,18 @@ def run() -> None:
         if isinstance(stream, TextIOWrapper):  # names of files may be no UTF-8, and the terminal something else
             stream.reconfigure(errors="backslashreplace")
     try:
-        status = fstripe.main(prog_name="fstripe", standalone_mode=False)
+        words = arranged(sys.argv[1:], list(COMMANDS))
+        status = fstripe.main(words, prog_name="fstripe", standalone_mode=False)
+    except click.exceptions.NoArgsIsHelpError as asked:
+        click.echo(asked.format_message(), err=True)
+        status = 2
     except click.UsageError as wrong:
         help_command = f"{wrong.ctx.command_path} --help" if wrong.ctx else "fstripe --help"
         status = _say(wrong.format_message().rstrip("."), f"see {help_command}", 2)
     except click.ClickException as trouble:
         status = _say(trouble.format_message(), "", trouble.exit_code)
     except click.Abort:
+        click.echo(err=True)  # the line of the question, or of the ^C, is not over
         status = _say("stopped", "what was done until then is kept", 1)
     except StripeError as trouble:
         from .trouble import trouble_words

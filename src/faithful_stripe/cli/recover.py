@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from .arguments import Family
 from .common import ATTENTION, json_option, print_json
 from .common import plain as plain_of
 
@@ -20,7 +21,7 @@ if TYPE_CHECKING:
     from .render import Part
 
 
-@click.group()
+@click.group(cls=Family)
 def lineup() -> None:
     """Reconstruct an array's member order from drive images, and hand the volume over.
 

@@ -7,13 +7,14 @@ from typing import TYPE_CHECKING
 import click
 
 from ..core.server.unknown import UNKNOWN, known
+from .arguments import Family
 from .common import confirm, confirm_options, controller_option, json_option, print_json, target
 
 if TYPE_CHECKING:
     from ..core.server.things import Controller, Drive
 
 
-@click.group()
+@click.group(cls=Family)
 def spare() -> None:
     """Hot spares: drives that take over by themselves when a member fails.
 
@@ -90,7 +91,7 @@ def _say_drive(drive: Drive, as_json: bool) -> None:
         click.echo(f"Bay {drive.bay}: drive {drive.serial} is {use_words(drive)}.")
 
 
-@click.group()
+@click.group(cls=Family)
 def controller() -> None:
     """What a controller does by itself, and how fast: rates, replacements, copies off sick drives.
 

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from .arguments import Level
 from .common import Finite, json_option, named, print_json, split_list, target
 
 if TYPE_CHECKING:
@@ -43,7 +44,7 @@ if TYPE_CHECKING:
 @click.option(
     "--measured", type=click.Path(path_type=Path), help="An fio JSON result to hold against the first layout."
 )
-@click.option("--explain", metavar="LEVEL", help="Say how a level works, and nothing else.")
+@click.option("--explain", type=Level(), metavar="LEVEL", help="Say how a level works, and nothing else.")
 @json_option
 @click.pass_context
 def weigh(ctx: click.Context, /, explain: str | None, as_json: bool, **asked: Any) -> None:

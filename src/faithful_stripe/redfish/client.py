@@ -8,10 +8,14 @@ answer was lost is never sent again (`AnswerLost`): the caller finds out by read
 
 from __future__ import annotations
 
+import copy
 import json
+import threading
 import time
-from collections.abc import Callable, Iterator
-from contextlib import suppress
+from collections import deque
+from collections.abc import Callable, Iterable, Iterator
+from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager, suppress
 from types import TracebackType
 from typing import Any
 from urllib.parse import SplitResult, urlsplit
@@ -53,6 +57,8 @@ MOST_STEPS = 4
 TASK_PATIENCE = 600.0
 """Seconds for which a task is followed."""
 
+EXPANDED = "?$expand=."
+
 Credentials = tuple[str, str]
 Tell = Callable[[str, int | None], None]
 """Hears a task's name and how many per cent of it are done, None where the server does not say."""
@@ -70,6 +76,8 @@ class Client:
     login   gives user and password when the server asks for them; None where there are none
     explain turns a failure of the connection into an error of its own; None where it says enough by itself
     sleep   how to wait (tests hand in their own)
+    early   whether to log in before anything but the root is asked for, since `login` costs nobody a question
+    width   how many reads may be under way at the same time: half as many after each 503
     """
 
     def __init__(
@@ -79,11 +87,15 @@ class Client:
         login: Callable[[], Credentials | None] | None = None,
         explain: Callable[[httpx.HTTPError], StripeError | None] = lambda _reason: None,
         sleep: Callable[[float], None] = time.sleep,
+        width: int = 1,
+        early: bool = False,
     ) -> None:
         self.where, self._http, self._login, self._explain, self._sleep = where, http, login, explain, sleep
         self._session: str | None = None
         self._expand: bool | None = None
         self._root: Body | None = None
+        self._width, self._early, self._entering = width, early, threading.Lock()
+        self._seen: dict[str, Body | RedfishError] | None = None
 
     def __enter__(self) -> Client:
         return self
@@ -108,27 +120,89 @@ class Client:
             self._root = self.get("/redfish/v1/")
         return self._root
 
+    @property
+    def expands(self) -> bool:
+        """Whether the server can tell a collection's members whole, as it says, and nothing has shown otherwise."""
+        if self._expand is None:
+            features = self.root.get("ProtocolFeaturesSupported")
+            query = features.get("ExpandQuery") if isinstance(features, dict) else None
+            self._expand = isinstance(query, dict) and query.get("NoLinks") is True
+        return self._expand
+
+    def page(self, path: str) -> str:
+        """How the first page of a collection is asked for; "" for ""."""
+        return path + EXPANDED if path and self.expands else path
+
     def get(self, path: str) -> Body:
         """The resource at a path. Raises RedfishError; also for "", what a resource does not link to."""
         if not path:
             what = f"{self.where}: the server does not tell where something is that every server has"
             raise RedfishError(what=what, to_do="look at its own console", status=0, message_id="")
-        return self._json(self._send("GET", path))
+        if self._seen is None:
+            return self._json(self._send("GET", path))
+        if path not in self._seen:
+            self._seen[path] = self._read(path)
+        found = self._seen[path]
+        if isinstance(found, RedfishError):
+            raise found
+        return copy.deepcopy(found)
 
-    def members(self, path: str, missed: Missed | None = None) -> Iterator[Body]:
+    @contextmanager
+    def look(self) -> Iterator[None]:
+        """One look at the server: within it each resource is read once, until something is changed."""
+        before = self._seen
+        self._seen = {} if before is None else before
+        try:
+            yield
+        finally:
+            self._seen = before
+
+    def ahead(self, paths: Iterable[str]) -> None:
+        """Within a look: read these resources now, several at a time; what each says, or why it cannot be read, is
+        kept for whoever asks for it."""
+        seen = self._seen
+        if seen is None or self._width == 1:
+            return
+        wanted = [path for path in dict.fromkeys(paths) if path and path not in seen]
+        if len(wanted) < 2:
+            return
+        if self._session is None and self._login is not None:
+            seen[wanted[0]] = self._read(wanted.pop(0))  # whoever has to log in does that once, not all at once
+        waiting, lock = deque(wanted), threading.Lock()
+
+        def work(number: int) -> None:
+            while number < self._width:  # fewer go on where the server is at its limit
+                with lock:
+                    if not waiting:
+                        return
+                    path = waiting.popleft()
+                seen[path] = self._read(path)
+
+        pool = ThreadPoolExecutor(self._width, "read")
+        try:
+            for one in [pool.submit(work, number) for number in range(min(self._width, len(wanted)))]:
+                one.result()
+        finally:
+            pool.shutdown(wait=False, cancel_futures=True)
+
+    def _read(self, path: str) -> Body | RedfishError:
+        """A resource, or why it cannot be read."""
+        try:
+            return self._json(self._send("GET", path))
+        except RedfishError as reason:
+            return reason
+
+    def members(self, path: str, missed: Missed | None = None, at_once: bool = True) -> Iterator[Body]:
         """Every member of a collection, whole, page by page; one request a page where the server can expand. None of
         "", what a resource does not link to.
 
+        at_once  whether all members of a page are wanted: then they are read together
         missed  hears of a member or a further page that cannot be read, which is left out then; without it that is an
                 error. Pages that lead back to one that was read end the collection.
         """
         if not path:
             return
-        if self._expand is None:
-            features = self.root.get("ProtocolFeaturesSupported")
-            query = features.get("ExpandQuery") if isinstance(features, dict) else None
-            self._expand = isinstance(query, dict) and query.get("NoLinks") is True
-        page: str | None = path + "?$expand=." if self._expand else path
+        page: str | None = self.page(path)
         read: set[str] = set()
         count = 0
         while page and page not in read and len(read) < MOST_PAGES:
@@ -136,12 +210,18 @@ class Client:
             try:
                 body = self.get(page)
             except RedfishError as reason:
+                if page == path + EXPANDED and reason.facts["status"] not in (0, 401):
+                    self._expand, page = False, path  # it says that it can, and cannot
+                    continue
                 if missed is None or len(read) == 1:
                     raise
                 missed(page, reason)
                 return
             members = body.get("Members")
-            for member in members if isinstance(members, list) else []:
+            members = members if isinstance(members, list) else []
+            if at_once:
+                self.ahead(str(m["@odata.id"]) for m in members if len(m) == 1 and "@odata.id" in m)
+            for member in members:
                 count += 1
                 if count > MOST_MEMBERS:
                     what = f"{self.where}: {path} lists more than {MOST_MEMBERS} members"
@@ -202,11 +282,17 @@ class Client:
     # one request --------------------------------------------------------------------------------
 
     def _send(self, method: str, path: str, tell: Tell | None = None, **more: Any) -> httpx.Response:
+        if method != "GET" and self._seen is not None:
+            self._seen.clear()
+        token = self._http.headers.get("X-Auth-Token")
+        if token is None and self._early and self._root is not None:
+            self._early = False
+            if self._sessions():
+                with suppress(RedfishError):  # if it is wrong, that is told when the server asks for it
+                    self._enter(None)
+            token = self._http.headers.get("X-Auth-Token")
         response = self._repeated(method, path, **more)
-        if response.status_code == 401 and self._session:
-            self._session = None  # the server has forgotten it: it was restarted, or the session has run out
-            self._http.headers.pop("X-Auth-Token", None)
-        if response.status_code == 401 and self._begin_session():
+        if response.status_code == 401 and self._enter(token):
             response = self._repeated(method, path, **more)
         if response.status_code == 428 and method in ("PATCH", "DELETE"):
             more["headers"] = {**more.get("headers", {}), "If-Match": self._etag(path)}
@@ -241,6 +327,7 @@ class Client:
                 continue
             if response.status_code != 503 or attempt == TRIES:
                 return response
+            self._width = max(1, self._width // 2)
             self._sleep(_retry_after(response))
         raise AssertionError("the last attempt returns or raises")
 
@@ -299,17 +386,25 @@ class Client:
 
     # sessions -----------------------------------------------------------------------------------
 
+    def _enter(self, token: str | None) -> bool:
+        """After a 401: whether there is another session than the one of `token` now."""
+        with self._entering:
+            if self._http.headers.get("X-Auth-Token") != token:
+                return True  # somebody else has logged in meanwhile
+            if self._session:
+                self._session = None  # the server has forgotten it: it was restarted, or the session has run out
+                self._http.headers.pop("X-Auth-Token", None)
+            return self._begin_session()
+
     def _begin_session(self) -> bool:
         """Log in when the server asks for it; False where there is nothing to log in with."""
         found = self._login() if self._login and self._session is None else None
         if found is None:
             return False
-        path = "/redfish/v1/SessionService/Sessions"
-        root = self._root or self._json(self._repeated("GET", "/redfish/v1/"))
-        sessions = (root.get("Links") or {}).get("Sessions") or {}
-        response = self._repeated(
-            "POST", str(sessions.get("@odata.id") or path), json={"UserName": found[0], "Password": found[1]}
-        )
+        if self._root is None:
+            self._root = self._json(self._repeated("GET", "/redfish/v1/"))
+        path = self._sessions() or "/redfish/v1/SessionService/Sessions"
+        response = self._repeated("POST", path, json={"UserName": found[0], "Password": found[1]})
         token = response.headers.get("X-Auth-Token")
         if response.status_code >= 400 or not token:
             what = f"{self.where}: the login of {found[0]} was refused"
@@ -317,6 +412,12 @@ class Client:
         self._http.headers["X-Auth-Token"] = token
         self._session = _parted(response.headers.get("Location") or "").path or None
         return True
+
+    def _sessions(self) -> str:
+        """Where sessions are begun, as the root tells; "" where it does not."""
+        links = (self._root or {}).get("Links")
+        sessions = links.get("Sessions") if isinstance(links, dict) else None
+        return str(sessions.get("@odata.id") or "") if isinstance(sessions, dict) else ""
 
     def _json(self, response: httpx.Response) -> Body:
         if response.status_code == 204 or not response.content:

@@ -123,7 +123,7 @@ def read_drive(body: Body, path: str, controller: str, holder: str) -> Drive:
         best_gbps=number(body, "CapableSpeedGbs"),
         slowed=number(own, "SlowedBy"),
         link_losses=whole(own, "LinkLossesPerDay"),
-        located=_located(body),
+        located=located(body),
         volumes=links(body, "Links", "Volumes"),
         hours_path=link(body, "Metrics"),
     )
@@ -138,7 +138,7 @@ def _durable(body: Body) -> Maybe[str]:
     return UNKNOWN
 
 
-def _located(body: Body) -> Maybe[bool]:
+def located(body: Body) -> Maybe[bool]:
     now = flag(body, "LocationIndicatorActive")
     if now is not UNKNOWN:
         return now

@@ -85,17 +85,44 @@ class Found:
         self.gaps.append(Gap(path, status, reason.what))
 
 
-def read_server(client: Client) -> Server:
-    """Everything that a server tells of its storage. Raises RedfishError where it cannot be reached."""
-    found = Found(client)
-    found.systems = found.members(link(client.root, "Systems"))
-    for system in found.systems:
-        found.storages += found.members(link(system, "Storage"))
-    _chassis(found)
-    system = _first(found)
-    managers = [p for s in found.systems for p in links(s, "Links", "ManagedBy")]
-    found.manager = found.get(managers[0]) if managers else next(iter(found.members(link(client.root, "Managers"))), {})
-    return _server(found, system)
+def read_server(client: Client, drives_only: bool = False) -> Server:
+    """Everything that a server tells of its storage. Raises RedfishError where it cannot be reached.
+
+    drives_only  only where its drives are: no volume is read, and nothing of what a drive is used for is known
+    """
+    with client.look():
+        found = Found(client)
+        root = client.root
+        first = ("Systems",) if drives_only else ("Systems", "Chassis")
+        client.ahead(client.page(link(root, name)) for name in first)
+        found.systems = found.members(link(root, "Systems"))
+        managers = [p for s in found.systems for p in links(s, "Links", "ManagedBy")][:1]
+        client.ahead([*(client.page(link(s, "Storage")) for s in found.systems), *(() if drives_only else managers)])
+        for system in found.systems:
+            found.storages += found.members(link(system, "Storage"))
+        if drives_only:
+            found.storages = [_without_volumes(s) for s in found.storages]
+        _ahead(found, drives_only)
+        _chassis(found, drives_only)
+        if not drives_only:
+            found.manager = (
+                found.get(managers[0]) if managers else next(iter(found.members(link(root, "Managers"))), {})
+            )
+        return _server(found, _first(found))
+
+
+def _without_volumes(storage: Body) -> Body:
+    return {name: value for name, value in storage.items() if name not in ("Volumes", "Controllers")}
+
+
+def _ahead(found: Found, drives_only: bool) -> None:
+    """What storage links to, all at once; its drives by themselves, unless a chassis tells them whole."""
+    wanted = [found.client.page(link(s, name)) for s in found.storages for name in ("Volumes", "Controllers")]
+    enclosures = [p for s in found.storages for p in links(s, "Links", "Enclosures")]
+    if found.client.expands:
+        found.client.ahead([*wanted, *(enclosures if drives_only else ())])
+        return
+    found.client.ahead([*wanted, *enclosures, *(p for s in found.storages for p in links(s, "Drives"))])
 
 
 def _uses(d: Drive, volumes: Sequence[Volume], unread: set[str]) -> tuple[Use, ...]:
@@ -110,16 +137,23 @@ def _first(found: Found) -> Body:
     return next((s for s in found.systems if link(s, "Storage")), next(iter(found.systems), {}))
 
 
-def _chassis(found: Found) -> None:
-    """All chassis, those that storage names and those of the service's own list, with the drives that they list."""
+def _chassis(found: Found, named_only: bool = False) -> None:
+    """All chassis, those that storage names and those of the service's own list, with the drives that they list.
+
+    named_only  only those that storage names, where it names any, and not what they list
+    """
     wanted = [p for s in found.storages for p in links(s, "Links", "Enclosures")]
-    for body in found.members(link(found.client.root, "Chassis")):
+    for body in [] if named_only and wanted else found.members(link(found.client.root, "Chassis")):
         found.chassis[path_of(body)] = body
     for path in dict.fromkeys(wanted):
         if path not in found.chassis:
             found.chassis[path] = found.get(path)
+    found.client.ahead(found.client.page(link(body, "Drives")) for body in found.chassis.values())
+    known_of = {p for s in found.storages for p in links(s, "Drives")}
     for path, body in found.chassis.items():
-        for drive in found.members(link(body, "Drives")):
+        inside = links(body, "Links", "Drives")
+        told = not found.client.expands and (named_only or (inside and set(inside) <= known_of))
+        for drive in [] if told else found.members(link(body, "Drives")):
             found.listed[path_of(drive)] = drive
             found.holder.setdefault(path_of(drive), path)
         for drive_path in links(body, "Links", "Drives"):
@@ -134,6 +168,7 @@ def _server(found: Found, system: Body) -> Server:
     owner: dict[str, str] = {}
     found_volumes: list[FoundVolume] = []
     told: list[tuple[Body, Volume]] = []
+    found.client.ahead(p for s in found.storages for p in links(s, "Drives") if p not in found.listed)
     unread = {""}  # drives that no storage owns: what uses them is not known either
     for storage in found.storages:
         name = names[path_of(storage)]

@@ -110,6 +110,11 @@ class Resources:
             "Links": {
                 "ComputerSystems": [link(names.system(self.server))],
                 "Storage": [link(names.storage(self.server, raid)) for raid in self.session.controllers],
+                "Drives": [
+                    link(names.drive(self.server, raid, bay))
+                    for raid, c in self.session.controllers.items()
+                    for bay in c.bays
+                ],
             },
             "PhysicalSecurity": {
                 "IntrusionSensorNumber": 1,

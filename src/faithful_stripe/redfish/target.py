@@ -7,7 +7,7 @@ import netrc
 import os
 import ssl
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from functools import lru_cache
 from pathlib import Path
@@ -19,6 +19,9 @@ from ..bench.bench import Bench
 from .address import TargetError, check_address
 from .client import Client, Credentials
 from .service import Service
+
+WIDTH = 6
+"""Reads that are under way at one server at the same time: management controllers answer slowly, and few at once."""
 
 
 class _BenchTransport(httpx.WSGITransport):
@@ -65,11 +68,15 @@ def connect(at: str, speed: float = 1.0, access: Access | None = None) -> Client
     http = httpx.Client(
         base_url=at.rstrip("/"),
         timeout=httpx.Timeout(60.0, connect=15.0),
+        limits=httpx.Limits(max_connections=WIDTH + 2, max_keepalive_connections=WIDTH + 2),
         headers={"OData-Version": "4.0"},
         verify=tls(at, chosen),
         trust_env=False,
     )
-    return Client(at, http, lambda: credentials(at, chosen), lambda reason: _unverified(at, reason))
+    return Client(
+        at, http, lambda: credentials(at, chosen), lambda reason: _unverified(at, reason), width=WIDTH,
+        early=credentials(at, replace(chosen, ask=None)) is not None,
+    )  # fmt: skip
 
 
 def _unverified(at: str, reason: httpx.HTTPError) -> TargetError | None:

@@ -6,6 +6,7 @@ How volumes are planned and made is in `volumes.py`.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 from ..core.server.fitness import as_spare
 from ..core.server.model import Server
@@ -15,6 +16,8 @@ from ..core.server.unknown import UNKNOWN, known
 from ..redfish.client import Body, Client, RedfishError
 from ..redfish.names import OEM
 from ..redfish.plain import part, text
+from ..redfish.readers import located
+from ..redfish.reading import read_server
 from .errors import Unfit, WorkError
 from .picking import pick
 from .survey import survey
@@ -99,19 +102,23 @@ def _action(client: Client, volume: Volume, name: str, words: str) -> str:
     return target
 
 
-def locate(client: Client, wanted: str, on: bool) -> Drive:
-    """Switch the identify LED of a drive (by bay, serial number or path), and read it back. Raises WorkError."""
-    drive = survey(client, sight=False).drive(wanted)
+def locate(client: Client, wanted: str, on: bool) -> tuple[Server, Drive]:
+    """Switch the identify LED of a drive (by bay, serial number or path), and read it back; the drives of the server,
+    and this one as it is then. Raises WorkError."""
+    seen = read_server(client, drives_only=True)
+    drive = seen.drive(wanted)
     if not drive.seated:
         raise WorkError(what=f"bay {drive.bay} is empty: there is no LED to switch", to_do="count from its neighbours")
-    client.patch(drive.path, {"LocationIndicatorActive": on})
-    now = survey(client, sight=False).drive(drive.path)
+    body = client.get(drive.path)
+    old = "LocationIndicatorActive" not in body and "IndicatorLED" in body  # as it was told until 2020
+    client.patch(drive.path, {"IndicatorLED": "Blinking" if on else "Off"} if old else {"LocationIndicatorActive": on})
+    now = replace(drive, located=located(client.get(drive.path)))
     if now.located is UNKNOWN:
         what = f"bay {drive.bay}: the server took it, and does not tell whether the LED changed"
         raise WorkError(what=what, to_do="look at the LED, or count the bays")
     if now.located is not on:
         raise WorkError(what=f"bay {drive.bay}: the server took it, but the LED did not change", to_do="try it again")
-    return now
+    return seen, now
 
 
 def add_spare(client: Client, bay: str, names: tuple[str, ...], revertible: bool) -> Drive:

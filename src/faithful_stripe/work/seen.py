@@ -32,9 +32,22 @@ def boot_options(client: Client, system: Body) -> Iterator[BootOption]:
         )
 
 
+def _first_volume(client: Client, system: Body) -> str:
+    """The volume that the first boot option starts from; of the options no more are read than that needs."""
+    boot = system.get("Boot") or {}
+    order = boot.get("BootOrder")
+    if not order or "BootOptions" not in boot:
+        return next((o.volume for o in boot_options(client, system)), "")
+    for option in client.members(link(boot, "BootOptions"), at_once=False):
+        if str(option.get("BootOptionReference") or option.get("Id")) == str(order[0]):
+            related = [str(r.get("@odata.id")) for r in option.get("RelatedItem") or []]
+            return next((r for r in related if "/Volumes/" in r), "")
+    return ""
+
+
 def as_seen(client: Client, system: Body, volumes: Sequence[Volume]) -> list[Volume]:
     """The volumes with what the firmware sees of each."""
-    first = next((o.volume for o in boot_options(client, system)), "") if volumes else ""
+    first = _first_volume(client, system) if volumes else ""
     told = "Boot" in system
     disks = _disks(client, system) if volumes else None
     made = []

@@ -49,15 +49,16 @@ def survey(client: Client, sight: bool = True) -> Server:
     sight  also what the system's own firmware sees of the volumes, which changes only as the server starts: those
            who look again and again do without
     """
-    seen = read_server(client)
-    if not sight or not seen.volumes:
-        return seen
-    try:
-        return replace(seen, volumes=tuple(as_seen(client, find(client).system, seen.volumes)))
-    except RedfishError as reason:
-        if reason.facts["status"] in FATAL:
-            raise
-        return seen  # what its firmware sees is not told
+    with client.look():
+        seen = read_server(client)
+        if not sight or not seen.volumes:
+            return seen
+        try:
+            return replace(seen, volumes=tuple(as_seen(client, find(client).system, seen.volumes)))
+        except RedfishError as reason:
+            if reason.facts["status"] in FATAL:
+                raise
+            return seen  # what its firmware sees is not told
 
 
 def _link(body: Body, key: str) -> str:

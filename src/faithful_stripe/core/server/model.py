@@ -131,6 +131,9 @@ class Server:
         named = exact or [d for d in self.drives if wanted in (d.serial, d.wwn)]
         labelled = [] if exact else [d for d in self.drives if d.bay == wanted]
         found = {d.path: d for d in (*named, *labelled)}
+        if not found:  # as a person types it
+            low = wanted.casefold()
+            found = {d.path: d for d in self.drives if low in (str(d.serial).casefold(), d.bay.casefold())}
         if len(found) > 1:
             listed = "; ".join(f"{d.enclosure}/{d.bay} ({_told(d)})" for d in found.values())
             what = f"{self.server}: {wanted} names {len(found)} bays or drives"
