@@ -22,7 +22,7 @@ TRADE = {
     "import": "volume adopt NAME", "foreign": "volume found",
     "initialize": "volume initialize NAME", "scrub": "volume check NAME", "check": "volume check NAME",
     "bios": "firmware show", "update": "firmware update FILE", "reboot": "firmware restart",
-    "restart": "firmware restart", "hotspare": "spare add BAY", "recover": "lineup solve IMAGE...",
+    "restart": "firmware restart", "hotspare": "spare add BAY", "recover": "lineup solve",
     "simulate": "bench new NAME", "help": "--help",
 }  # fmt: skip
 """Verbs of the trade, and what serves them here."""
