@@ -3,15 +3,19 @@ PYTHON ?= python3
 VENV ?= .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test check lint shots bench slow clean
+.PHONY: demo test long check lint shots bench slow clean
 
 demo: $(VENV)/.installed
 	$(BIN)/fstripe demo
 
 test: $(VENV)/.installed-dev
+	@echo "left out: the long lane, with the demo, kills, failing disks, fuzz and real file systems (make long)"
 	$(BIN)/pytest -n 2
 
-check: lint test
+long: $(VENV)/.installed-dev
+	$(BIN)/pytest -n 2 -m long
+
+check: lint test long
 
 lint: $(VENV)/.installed-dev
 	@echo "ruff, mypy (strict on core/), the import contract; benchmarks are left out: they time things (make bench)"

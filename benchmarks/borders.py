@@ -133,7 +133,7 @@ def _files(folder: Path) -> dict[str, tuple[str | bytes, list[list[str]]]]:
     lineup = [["lineup", *words] for words in (["draw"], ["extract", "made"], ["prove"])]
     lineup = [[*words[:2], "found.toml", *words[2:]] for words in lineup]
     roles = [[*at, "firmware", "show", "--roles", "roles.toml"], [*at, "ready", "--roles", "roles.toml"]]
-    fault = '[[fault]]\nmodel = "RC8"\nmended_in = "7.2.0"\nwhat = "stops"\n'
+    fault = '[[fault]]\nmodel = "RC8"\nfixed_in = "7.2.0"\nwhat = "stops"\n'
     jobs = {
         "jobs": [{"jobname": "read", "read": {"io_bytes": 5, "bw_bytes": 1, "iops": 2.5}, "write": {"io_bytes": 0}}]
     }

@@ -7,6 +7,7 @@ the drives) the bench must open, and not one acknowledged byte may differ; of a 
 every sector holds its old or its new bytes, and nothing else has changed.
 
     python benchmarks/crash.py --kills 1000 --seed 1
+    python benchmarks/crash.py --every-write "bench new --take" "stock add"
 """
 
 import argparse
@@ -24,6 +25,7 @@ sys.path.insert(0, str(Path(__file__).resolve().parent.parent))
 
 from tests.small import SIZE, TEXT
 
+from benchmarks import writes
 from faithful_stripe.bench import volumes
 from faithful_stripe.bench.bench import Bench, create
 from faithful_stripe.bench.volumes import Wish
@@ -172,7 +174,11 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__.splitlines()[0])
     parser.add_argument("--kills", type=int, default=1000)
     parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--every-write", nargs="*", metavar="COMMAND", help="instead: every call that changes a file")
+    parser.add_argument("--step", type=int, default=1, help="of --every-write: only every so many calls")
     chosen = parser.parse_args()
+    if chosen.every_write is not None:
+        writes.main(chosen.every_write, chosen.step)
     start = time.monotonic()
     for number, level in enumerate(("RAID5", "RAID6", "RAID10")):
         with tempfile.TemporaryDirectory() as scratch:

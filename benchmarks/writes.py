@@ -62,6 +62,9 @@ def _content(folder: Path) -> dict[str, bytes]:
         with bench.session() as s:
             for c in s.controllers.values():
                 for v in c.memory.volumes.values():
+                    if c.margin(v) < 0:
+                        found[v.name] = b""  # offline: a member was pulled that it cannot do without
+                        continue
                     array = c.array(v)
                     found[v.name] = read(array, 0, array.size)
                     for position in range(len(v.members)):
@@ -113,8 +116,8 @@ def _listed(folder: Path, acknowledged: bool) -> None:
 def _reported(folder: Path, acknowledged: bool) -> None:
     assert (folder / "out.md").exists() or not acknowledged
     if (folder / "out.md").exists():
-        headings = [line for line in (folder / "out.md").read_text().splitlines() if line.startswith("#")]
-        assert headings and headings[-1] == _LAST[0], "a torn report"
+        text = (folder / "out.md").read_text()
+        assert text.count("\n## ") >= 2 and text.endswith("\n"), "a torn report"
 
 
 def _extracted(folder: Path, acknowledged: bool) -> None:
@@ -130,7 +133,6 @@ def _named(name: str, there: bool) -> Callable[[Path, bool], None]:
     return check
 
 
-_LAST = [""]
 _AT = ("--at", "b")
 CASES: dict[str, Case] = {
     "bench new": Case(("bench", "new", "c", "--from", "c.toml"), _new),
@@ -179,7 +181,6 @@ def prepared(folder: Path) -> None:
     ):  # fmt: skip
         status, _out, err = called_aloud(words, folder)
         assert status in (0, 3), (words, status, err)
-    _LAST[0] = [line for line in (folder / "out.md").read_text().splitlines() if line.startswith("#")][-1]
     (folder / "out.md").unlink()
     bench = Bench(folder / "b")
     with bench.session() as s:

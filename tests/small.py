@@ -1,4 +1,4 @@
-"""A small bench: six bays, four drives of a mebibyte for data, two in the cupboard, all slow."""
+"""A small bench: six bays, four drives of a mebibyte for data, two in stock, all slow."""
 
 from faithful_stripe.bench.controller import RESERVED_BYTES
 

@@ -35,6 +35,7 @@ JSON = st.recursive(
 )
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(
     ("lane", "count"),
     [

@@ -119,7 +119,7 @@ member_bytes = {48 * STRIP}
     (fstripe.folder / "claim.toml").write_text(text)
     assert tomllib.loads(text)["arrays"][0]["spans"] == spans
     shown = fstripe("lineup", "draw", "claim.toml", "--rows", "4")
-    assert shown.status == 0 and "(MISSING)" in shown.out, shown.err
+    assert shown.status == 0 and "(missing)" in shown.out, shown.err
     drawn = fstripe("lineup", "draw", "claim.toml", "--json").json
     assert drawn["images"] == [n or None for span in spans for n in span]
     assert all(row["cells"].count("P") == row["cells"].count("Q") == 2 for row in drawn["rows"])

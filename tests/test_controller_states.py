@@ -20,6 +20,8 @@ from faithful_stripe.core.source import read
 from .conftest import Wall
 from .small import TEXT
 
+pytestmark = pytest.mark.long
+
 STEPS = 100
 happened: Counter[str] = Counter()
 

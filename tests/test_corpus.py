@@ -13,6 +13,8 @@ from benchmarks.accuracy import VERDICTS, judge, small_volumes, solved
 
 from .cases import draw, make
 
+pytestmark = pytest.mark.long
+
 ROWS = [json.loads(line) for line in (Path(__file__).parent / "data" / "corpus.jsonl").read_text().splitlines()]
 QUICK_SECONDS = 4.0
 """What took longer when it was frozen is left to the benchmark."""

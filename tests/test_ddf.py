@@ -191,6 +191,7 @@ def test_a_damaged_first_copy_falls_back_and_two_damaged_ones_say_where(sound):
         ddf.decode(drive_of(data))
 
 
+@pytest.mark.long
 @settings(max_examples=2500)
 @given(st.data())
 def test_no_damage_crashes_the_reader(sound, data):

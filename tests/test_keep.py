@@ -1,4 +1,4 @@
-"""Keeping a server: the LED, the cupboard, the guided swap with hands that err, the log, the watch and its metrics."""
+"""Keeping a server: the LED, the stock, the guided swap with hands that err, the log, the watch and its metrics."""
 
 import re
 import threading
@@ -109,7 +109,7 @@ def test_the_cupboard_is_kept_by_commands(fstripe, skerry):
 
 @pytest.fixture
 def small(tmp_path):
-    """Writes the description of a small bench whose rebuilds take half a minute, with spare drives in the cupboard."""
+    """Writes the description of a small bench whose rebuilds take half a minute, with spare drives in stock."""
     text = TEXT.replace(f"size = {SIZE}", f"size = {SIZE + (30 << 20)}")
     text += '[[stock]]\nmodel = "small"\nserial = "S3"\npredicted = true\n[[stock]]\nmodel = "tiny"\nserial = "T1"\n'
     tiny = f'[model.tiny]\nvendor = "Pellorin"\nmodel = "Chip"\npart = "C"\nsize = {SIZE}\nmedia = "HDD"\n'
@@ -281,7 +281,7 @@ def test_the_command_keeps_the_cupboard_and_the_next_one_knows(fstripe, small):
     fstripe("--at", "b", "bench", "seat", "2", "S1")
     guide.join(timeout=90)
     (done,) = results
-    assert done.status == 3 and "the best in the cupboard: S1" in done.out and "bay 2: D2 out, S1 in" in done.out
+    assert done.status == 3 and "the best in stock: S1" in done.out and "bay 2: D2 out, S1 in" in done.out
     assert "there is no hot spare" in done.out
     items = {i["serial"]: i for i in fstripe("stock", "list", "--json").json}
     assert items["S1"]["condition"] == "retired" and items["S1"]["note"] == "in use: small-1 bay 2"

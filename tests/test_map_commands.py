@@ -92,7 +92,7 @@ def test_what_nothing_tells_is_handed_over_with_its_bytes_named(fstripe, array):
     assert got.status == 3
     document = tomllib.loads((fstripe.folder / "found.toml").read_text())["arrays"][0]["map"]
     assert document["open"]
-    assert "may be wrong: the rows do not add up" in got.out and "out.img.map.txt" in got.out
+    assert "may be wrong: the rows do not match" in got.out and "out.img.map.txt" in got.out
     assert "\nopen\t" in (fstripe.folder / "out.img.map.txt").read_text()
 
 

@@ -284,7 +284,7 @@ def test_what_a_checklist_must_not_overlook(fstripe, skerry):
     fstripe(*at, "boot", "fast")
     fstripe(*at, "bench", "fault", "9")
     fstripe(*at, "bench", "package", "r.pldm", "--for", "CTRL-1", "--version", "5.4.0")
-    assert fstripe(*at, "firmware", "update", "r.pldm", "--yes").status == 3
+    assert fstripe(*at, "firmware", "update", "r.pldm", "--yes", "--speed", "3600").status == 3
     found = {c["what"]: c for c in fstripe(*at, "ready", "--json").json["checks"]}
     assert "one failed drive loses everything" in found["health of fast"]["found"]
     assert found["drive of bay 9"]["state"] == "warn" and "UV4H21204 has failed" in found["drive of bay 9"]["found"]

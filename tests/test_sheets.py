@@ -187,7 +187,7 @@ def test_a_repaired_volume_is_still_the_one_the_sheet_means(fstripe, skerry, she
     fstripe(*AT, "build", sheet(text), "--yes", "--expect-serials", serials, "--speed", "300")
     fstripe(*AT, "bench", "fault", "5")
     standing = fstripe(*AT, "build", "s.toml", "--check")
-    assert standing.status == 3 and "the hot spare in bay 13 stands in for bay 5" in standing.out, standing.out
+    assert standing.status == 3 and "the hot spare in bay 13 is used in place of bay 5" in standing.out, standing.out
     assert "volume v is rebuilding, margin 0, without its member of bay 13" in standing.out
     by_serial = text.replace('"5"', '"UV4H20944"')
     assert fstripe(*AT, "build", sheet(by_serial), "--check").status == 3
@@ -207,6 +207,7 @@ class Breaks:
         return getattr(self.inner, name)
 
 
+@pytest.mark.long
 def test_broken_off_after_any_step_the_next_run_goes_on(tmp_path):
     """After 0, 1, 2, ... changes: what stands is whole, and one more run ends where the sheet says."""
     (tmp_path / "s.toml").write_text(WHOLE)

@@ -1,4 +1,4 @@
-"""Hot spares, copies off sick drives, bad sectors, checks, shared drives: on a small bench with a turned clock."""
+"""Hot spares, copies off failing drives, bad sectors, checks, shared drives: on a small bench with a turned clock."""
 
 import random
 

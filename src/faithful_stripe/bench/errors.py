@@ -51,7 +51,7 @@ class UnknownDrive(ControllerRefusal):
 class DriveInUse(ControllerRefusal):
     message_id, status = "FaithfulStripe.1.0.DriveInUse", 409
     template = "bay {bay}: drive {serial} is a member of volume {volume}"
-    remedy = "choose unassigned drives; `survey` lists them"
+    remedy = "choose free drives; `survey` lists them"
 
 
 class DriveFailed(ControllerRefusal):

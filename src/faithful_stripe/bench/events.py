@@ -63,7 +63,7 @@ KINDS: dict[str, Kind] = {
     "volume damaged": Kind(
         _OURS + "VolumeDamaged", "Critical", ("volume", "controller"),
         "All members of the volume {volume} of controller {controller} are there, but {count} bytes of it are lost.",
-        "`volume show` names them: restore them from a backup, writing them anew mends the volume.",
+        "`volume show` names them: restore them from a backup, writing them anew repairs the volume.",
     ),
     "volume created": Kind(
         _OURS + "VolumeCreated", "OK", ("volume",), "The volume {volume} was created: {what}.",
@@ -156,7 +156,7 @@ KINDS: dict[str, Kind] = {
     "strip lost": Kind(
         _OURS + "StripLost", "Critical", ("volume", "place"),
         "A strip of the volume {volume} could not be computed for the drive at {place}: {where}.",
-        "Restore what stands there from a backup; writing it anew mends it.",
+        "Restore what stands there from a backup; writing it anew repairs it.",
     ),
     "copy started": Kind(
         _OURS + "CopyStarted", "OK", ("volume", "place"),
@@ -174,7 +174,7 @@ KINDS: dict[str, Kind] = {
     "spare removed": Kind(_OURS + "SpareRemoved", "OK", ("place",), "The drive at {place} is no hot spare any more."),
     "spare took over": Kind(
         _OURS + "SpareTookOver", "Warning", ("volume", "place"),
-        "The hot spare at {place} stands in for the drive of {home} in the volume {volume}.",
+        "The hot spare at {place} is used in place of the drive of {home} in the volume {volume}.",
         "Replace the drive that failed.",
     ),
     "initialize started": Kind(
@@ -196,7 +196,8 @@ KINDS: dict[str, Kind] = {
     ),
     "check found": Kind(
         _OURS + "CheckFound", "Warning", ("volume",),
-        "The consistency check of the volume {volume} found {found} rows that do not add up or cannot be read{mended}.",
+        "The consistency check of the volume {volume} found {found} rows that do not match or cannot be read"
+        "{repaired}.",
     ),
     "check stopped": Kind(
         _OURS + "CheckStopped", "Warning", ("volume",), "The consistency check of the volume {volume} stopped: {why}.",
@@ -207,11 +208,11 @@ KINDS: dict[str, Kind] = {
         "A repairing check writes these bytes anew from the other members.",
     ),
     "mismatch": Kind(
-        _OURS + "Mismatch", "Warning", ("volume",), "Row {row} of the volume {volume} does not add up: {who}.",
+        _OURS + "Mismatch", "Warning", ("volume",), "Row {row} of the volume {volume} does not match: {who}.",
     ),
     "mismatches accepted": Kind(
         _OURS + "MismatchesAccepted", "OK", ("volume",),
-        "The rows of the volume {volume} that do not add up were seen, and left as they are.",
+        "The rows of the volume {volume} that do not match were seen, and left as they are.",
     ),
     "update started": Kind(
         _UPDATE + "InstallingOnComponent", "OK", ("version", "part"),

@@ -39,7 +39,7 @@ class Hands(Session):
         return drive
 
     def seat(self, bay: str, serial: str) -> Drive:
-        """Put a drive from the cupboard or the bench top into a bay. A link that came and went is sound again."""
+        """Put a drive from stock or the bench top into a bay. A link that came and went is sound again."""
         controller = self.controller_at(bay)
         there = self.state.in_bay(bay)
         if there:
@@ -47,7 +47,7 @@ class Hands(Session):
         loose = {s: d for s, d in self.state.drives.items() if d.bay is None}
         if serial not in loose:
             seated = self.state.drives.get(serial)
-            where = f"outside the server (it is in bay {seated.bay})" if seated else "in the cupboard"
+            where = f"outside the server (it is in bay {seated.bay})" if seated else "in stock"
             raise UnknownDrive(serial=serial, where=where, known=", ".join(loose) or "none")
         if serial in self.state.leaving:
             what = f"drive {serial} was given to another bench, and that one is no longer where it was"

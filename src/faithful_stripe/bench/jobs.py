@@ -324,7 +324,7 @@ def _finish(controller: Controller, job: Job, volume: Volume) -> None:
     if job.kind == "check":
         mended = "; what could be computed was written anew" if job.repair and job.found else ""
         kind = "check done" if job.found == 0 else "check found"
-        controller.event(kind, volume=volume.name, found=job.found, mended=mended)
+        controller.event(kind, volume=volume.name, found=job.found, repaired=mended)
         return
     member = volume.members[job.position]
     if job.kind == "rebuild":

@@ -155,8 +155,8 @@ def _why_not(controller: Controller, volume: Volume, drive: Drive) -> tuple[str,
 
 
 def rebuild_onto(controller: Controller, volume: Volume, bay: str) -> Job:
-    """Take the drive in `bay` for the first lost member, or copy back onto it where a hot spare stands in for that
-    bay, as asked by hand. Raises ControllerRefusal."""
+    """Take the drive in `bay` for the first lost member, or copy back onto it where a hot spare is used in place of
+    that bay, as asked by hand. Raises ControllerRefusal."""
     drive = free_drive(controller, bay)
     position = next((i for i, m in enumerate(volume.members) if m.state == "lost"), None)
     standing_in = next((i for i, m in enumerate(volume.members) if m.home == bay and m.state == "active"), None)
@@ -189,7 +189,7 @@ def add_spare(controller: Controller, bay: str, volumes: list[Volume], revertibl
 
 
 def remove_spare(controller: Controller, bay: str) -> None:
-    """Make a standby spare an unassigned drive again. Raises UnknownBay, EmptyBay, NoSpare, DriveInUse."""
+    """Make a standby spare a free drive again. Raises UnknownBay, EmptyBay, NoSpare, DriveInUse."""
     drive = controller.seated(bay)
     if drive.serial not in controller.memory.spares:
         raise errors.NoSpare(bay=bay, serial=drive.serial)
@@ -206,7 +206,7 @@ def spare_words(controller: Controller, spare: Spare) -> str:
 
 
 def settle(controller: Controller) -> None:
-    """Begin whatever can begin now: waiting members, spares taking over, copies off sick drives, copies back."""
+    """Begin whatever can begin now: waiting members, spares taking over, copies off failing drives, copies back."""
     for volume in list(controller.memory.volumes.values()):
         for position, member in enumerate(volume.members):
             busy = any(job.position == position for job in controller.jobs_of(volume))

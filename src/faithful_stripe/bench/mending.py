@@ -64,7 +64,7 @@ BLIND = {
 
 
 def check_span(controller: Controller, job: Job, volume: Volume, array: Array, first: int, last: int) -> int:
-    """Check rows [first, last), telling what does not add up; the row that was reached.
+    """Check rows [first, last), telling what does not match; the row that was reached.
 
     It stops before the first unit of rows in which something cannot be read; `check_unreadable` is for that one.
     """

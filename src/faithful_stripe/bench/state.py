@@ -12,7 +12,7 @@ from ..core.arrays.geometry import Geometry, geometry
 class Drive:
     """One drive, wherever it is: sizes in bytes, rate in bytes per second of bench time.
 
-    bay    label of the bay it is seated in; None when it lies in the cupboard or on the bench top
+    bay    label of the bay it is seated in; None when it lies in stock or on the bench top
     place  where it is otherwise: "stock" or "pulled"; "" while seated
     fault  "", "dead", "link": its controller has given it up after too many losses of the link, or "image": its image
            is not the one that was there, see `images`

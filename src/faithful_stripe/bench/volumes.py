@@ -172,7 +172,7 @@ def _clear(controller: Controller, volume: Volume) -> None:
 
 
 def delete(controller: Controller, volume: Volume) -> None:
-    """Forget a volume; its drives are unassigned afterwards, their bytes as they were."""
+    """Forget a volume; its drives are free afterwards, their bytes as they were."""
     for job in controller.jobs_of(volume):
         del controller.memory.jobs[job.number]
     for spare in list(controller.memory.spares.values()):

@@ -137,7 +137,7 @@ def _plan_parts(plan: VolumePlan) -> list[Part]:
         Line(f"It will survive {plan.margin} failure{'s' if plan.margin != 1 else ''}, whichever drive fails."),
     ]
     nested = [">span"] if plan.spans > 1 else []
-    table = Table("", [">member", *nested, ">bay", ">size", "media", "model", "serial", "holds now"])
+    table = Table("", [">member", *nested, ">bay", ">size", "media?1", "model?2", "serial", "holds now"])
     for position, d in enumerate(plan.drives):
         holds = holds_words(d.content, "nothing")
         holds = f"other volumes, which stay ({use_words(d)})" if d.used_as(UseKind.MEMBER) else holds
@@ -259,7 +259,7 @@ def remove(
     if as_json:
         print_json({"removed": name})
     else:
-        rest = f"its drives still carry {', '.join(v.name for v in others)}" if others else "its drives are unassigned"
+        rest = f"its drives still carry {', '.join(v.name for v in others)}" if others else "its drives are free"
         click.echo(f"Volume {name} is removed; {rest}.")
 
 
@@ -278,7 +278,7 @@ def rebuild(
 ) -> None:  # fmt: skip
     """Rebuild volume NAME's missing member onto the drive in a bay, where the controller does not do so by itself.
 
-    Where a hot spare stands in for that bay, the data are copied back from the spare.
+    Where a hot spare is used in place of that bay, the data are copied back from the spare.
 
     \b
     Example:

@@ -96,7 +96,7 @@ def _shown(found: Firmware, word: str | None, everything: bool) -> list[Part]:
 def _table(chosen: list[AttributeView]) -> Part:
     from .render import Cell, Table
 
-    table = Table("", ["role", "attribute", "called", "now", "after the restart"])
+    table = Table("", ["role?1", "attribute", "called?2", "now", "after the restart"])
     for a in chosen:
         after = Cell("same", "dim") if a.pending is None else Cell(_said(a, a.pending), "Warning")
         table.add(a.role or "-", a.name, a.shown, _said(a, a.value), after)
@@ -215,7 +215,7 @@ def _say_outcomes(found: list[Outcome]) -> None:
     if not found:
         show([Line("The server is back; no setting has changed.")])
         return
-    table = Table("", ["attribute", "called", "was", "asked", "is now", ""])
+    table = Table("", ["attribute", "called?1", "was", "asked", "is now", ""])
     for o in found:
         verdict = Cell("kept") if o.kept else Cell("FELL BACK", "Critical")
         table.add(o.name, o.shown, str(o.before), str(o.asked), str(o.now), verdict)

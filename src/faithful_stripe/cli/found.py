@@ -106,7 +106,7 @@ def forget_(
     if as_json:
         print_json({"forgotten": [f.name for f in group], "serials": _serials(group)})
     else:
-        click.echo(f"The set-up of {', '.join(f.name for f in group)} is forgotten; its drives are unassigned.")
+        click.echo(f"The set-up of {', '.join(f.name for f in group)} is forgotten; its drives are free.")
 
 
 def found_parts(found: FoundVolume) -> list[Part]:

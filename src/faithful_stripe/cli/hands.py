@@ -42,7 +42,7 @@ def bench() -> None:
 
 
 def make_copy(client: Client, folder: Path, stock: Path | None) -> tuple[State, tuple[str, ...]]:
-    """A bench like the server behind a client, with the cupboard's drives beside it; and what had to be filled in."""
+    """A bench like the server behind a client, with the stock's drives beside it; and what had to be filled in."""
     from ..bench.likeness import Twin, make_like
     from ..bench.volumes import Wish
     from ..work.likeness import likeness
@@ -124,7 +124,7 @@ def new(
         print_json({"bench": str(name), "server": state.server["name"], "seated": seated, "stock": stock})
         return
     click.echo(f"Bench {name}: server {state.server['name']}, {len(state.bays)} bays, {len(seated)} drives seated.")
-    click.echo("In the cupboard:")
+    click.echo("In stock:")
     for d in stock:
         click.echo(f"  {d.serial}  {d.vendor} {d.model}, {decimal_size(d.size)} {d.media}")
     click.echo(f"Look at it: fstripe --at {name} survey")
@@ -154,7 +154,7 @@ def pull(ctx: click.Context, drive: str, as_json: bool) -> None:
 @json_option
 @click.pass_context
 def seat(ctx: click.Context, bay: str, serial: str, as_json: bool) -> None:
-    """Seat drive SERIAL, from the cupboard or the bench top, in BAY.
+    """Seat drive SERIAL, from stock or the bench top, in BAY.
 
     Exit status 3 when the controller does not take it as the replacement it was meant to be.
 

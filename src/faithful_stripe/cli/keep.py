@@ -1,4 +1,4 @@
-"""The keeping commands: the identify LED, and the cupboard of replacement drives."""
+"""The keeping commands: the identify LED, and the stock of replacement drives."""
 
 from __future__ import annotations
 
@@ -18,13 +18,13 @@ if TYPE_CHECKING:
 
 stock_option = click.option(
     "--stock", "file", type=click.Path(path_type=Path), metavar="FILE",
-    help="The cupboard's list (CSV); also in FSTRIPE_STOCK, else stock.csv here.",
+    help="The stock list (CSV); also in FSTRIPE_STOCK, else stock.csv here.",
 )  # fmt: skip
 
 
 advisories_option = click.option(
     "--advisories", type=click.Path(path_type=Path), metavar="FILE",
-    help="Known faults of firmware (TOML: [[fault]] with model, mended_in, what); also in FSTRIPE_ADVISORIES.",
+    help="Known faults of firmware (TOML: [[fault]] with model, fixed_in, what); also in FSTRIPE_ADVISORIES.",
 )  # fmt: skip
 
 
@@ -69,7 +69,7 @@ def locate(ctx: click.Context, drive: str, off: bool, as_json: bool) -> None:
 
 @click.group(cls=Family)
 def stock() -> None:
-    """The cupboard: replacement drives as a CSV file that any spreadsheet opens.
+    """The stock: replacement drives as a CSV file that any spreadsheet opens.
 
     \b
     Example:
@@ -81,11 +81,11 @@ def stock() -> None:
 @stock_option
 @json_option
 def list_(file: Path | None, as_json: bool) -> None:
-    """List the drives in the cupboard.
+    """List the drives in stock.
 
     \b
     Example:
-      fstripe stock list --stock cupboard.csv
+      fstripe stock list --stock stock.csv
     """
     from ..core.units import decimal_size
     from ..work.stock import OFFERED, read_stock
@@ -95,7 +95,7 @@ def list_(file: Path | None, as_json: bool) -> None:
     if as_json:
         print_json(items)
         return
-    table = Table("", ["serial", ">size", "media", "protocol", ">rpm", "model", "condition", "from", "note"])
+    table = Table("", ["serial", ">size", "media?4", "protocol?2", ">rpm?1", "model?5", "condition", "from?3", "note"])
     for i in items:
         condition = Cell(i.condition, "" if i.condition in OFFERED else "Warning")
         table.add(i.serial, decimal_size(i.size), i.media, i.protocol, str(i.rpm or "-"), i.model, condition, i.origin,
@@ -125,7 +125,7 @@ def add(
     protocol: str | None, rpm: int | None, sector: str, condition: str, origin: str, note: str, file: Path | None,
     as_json: bool,
 ) -> None:  # fmt: skip
-    """Add the drive SERIAL to the cupboard, or change what is known of it; makes the list where there is none.
+    """Add the drive SERIAL to the stock, or change what is known of it; makes the list where there is none.
 
     \b
     Example:
@@ -196,7 +196,7 @@ def _match_parts(bay: str, found: list[Match]) -> list[Part]:
     from .render import Cell, Line, Table
     from .words import fit_words
 
-    table = Table("", ["", "serial", ">size", "model", "condition", "what follows"])
+    table = Table("", ["", "serial", ">size", "model?1", "condition", "what follows"])
     colour = {"exact": "good", "worse": "Warning", "cannot": "dim"}
     for m in found:
         grade = Cell(m.grade, colour.get(m.grade, ""))

@@ -29,7 +29,7 @@ WHY = {
 STATES = {
     State.SOUND: "sound: every equation of the redundancy holds",
     State.MENDED: "computed in part: a member is at fault, the others give what belongs there",
-    State.OPEN: "open: does not add up, nothing tells who is at fault",
+    State.OPEN: "open: does not match, nothing tells who is at fault",
     State.UNPROTECTED: "unprotected: no redundancy is left that could tell",
 }
 
@@ -42,8 +42,8 @@ ORDER = {
     Reason.GUESSED: "only counters of an unknown format speak for it",
     Reason.SHIFT: "another start would turn the members",
     Reason.Q_RULE: "P holds, Q under no known rule: Q must not be relied on",
-    Reason.LEFT_OUT: "an image that was left out adds up with these in places",
-    Reason.UNCOUNTED: "all that was found stands in the first rows: the number of members is open",
+    Reason.LEFT_OUT: "an image that was left out matches these in places",
+    Reason.UNCOUNTED: "all that was found is in the first rows: the number of members is open",
     Reason.STOPPED: "the search was stopped: this is the best so far",
     Reason.EXCHANGE: "checksums fail that an exchange of two images would explain",
 }
@@ -72,16 +72,16 @@ def why(name: str, verdict: Verdict) -> str:
             return f"{size} of each image before it hold data that belong together, too"
         return START.get(reason, reason.value)
     return {
-        Reason.ALL_READ: f"all {verdict.count} rows that hold data were read, and add up",
+        Reason.ALL_READ: f"all {verdict.count} rows that hold data were read, and match",
         Reason.SAMPLED: "only samples were read; `lineup solve --full` or `extract` tells",
         Reason.NO_REDUNDANCY: "no redundancy is left that could tell",
         Reason.OUT_OF_DATE: f"{who}: {size} are not what the others tell",
         Reason.OLDER: f"{who}: older than the others{by}, as the file system's own times tell",
-        Reason.OPEN_ROWS: f"{size} of the volume do not add up, and nothing tells who is at fault",
+        Reason.OPEN_ROWS: f"{size} of the volume do not match, and nothing tells who is at fault",
         Reason.COMPUTED: f"{size} of {who} are computed from the other members",
         Reason.Q_RULE: "Q is counted by no known rule, and blames every member in turn",
         Reason.BEYOND: f"{size} of data stand behind the array's end: an image may be cut short",
-        Reason.PLACING: "all rows add up, but order and start are not both certain",
+        Reason.PLACING: "all rows match, but order and start are not both certain",
         Reason.EMPTY_FRONT: "the volume begins with zeros on every member: perhaps wiped",
         Reason.CHECKSUMS: f"{verdict.count} checksums of the file system are wrong",
     }.get(reason, reason.value)  # fmt: skip
@@ -103,3 +103,12 @@ def summary(found: RowMap, names: tuple[str | None, ...]) -> list[tuple[str, str
         name = Path(names[member] or "?").name
         rows += [(binary_size(count), f"of {name} not used: it {WHY[reason]}") for reason, count in reasons.items()]
     return rows
+
+
+STRENGTHS = ((40.0, "very strong"), (12.0, "strong"), (3.0, "weak"))
+"""A lead in natural logarithms of likelihood, and what it is called from there on."""
+
+
+def strength(lead: float) -> str:
+    """How strong a lead is, in words."""
+    return next((word for least, word in STRENGTHS if lead >= least), "none")

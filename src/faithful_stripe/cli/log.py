@@ -78,24 +78,29 @@ def _show(found: list[Entry], as_json: bool, offset: float, as_lines: bool = Fal
     parts: list[Part] = []
     if off and heads:
         parts.append(Line(_off(offset), "Warning"))
+    told = list(collapsed(found))
+    zones = {e.time[19:] for e in told}
+    zone = zones.pop() if len(zones) == 1 else ""  # said once where it is the same everywhere
     columns = [
-        "time (server's clock)",
-        *(["by this clock"] if off else []),
+        f"time (server's clock{f', {zone}' if zone else ''})",
+        *(["by this clock?3"] if off else []),
         "severity",
         ">bay",
-        "drive",
-        "volume",
+        "drive?1",
+        "volume?2",
         "event",
     ]
     table = Table("", columns)
-    for e in collapsed(found):
+    for e in told:
         own = [_short(e.here)] if off else []
         text = f"  then: {e.message}" if e.follows else e.message
         if e.plain and e.plain.lower().rstrip(".") not in e.message.lower():
             text += f" [{e.plain}]"
         if e.count > 1:
             text += f" ({e.count} times, last {_short(e.last)})"
-        table.add(_short(e.time), *own, Cell(e.severity, e.severity), e.bay, e.serial, e.volume, text)
+        table.add(
+            _short(e.time).removesuffix(f" {zone}"), *own, Cell(e.severity, e.severity), e.bay, e.serial, e.volume, text
+        )
     if not found and heads:
         parts.append(Line("No events."))
     show([*parts, table] if found else parts)

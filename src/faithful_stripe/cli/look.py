@@ -91,7 +91,7 @@ def _survey_all(ctx: click.Context, as_json: bool) -> None:
         print_json([{"at": s.at, "state": s.state, "trouble": s.trouble,
                      "survey": server_document(s.judged) if s.judged else None} for s in found])  # fmt: skip
     else:
-        table = Table("", ["state", "server", "at", ">volumes", ">least margin", "worst of it"])
+        table = Table("", ["state", "server", "at", ">volumes?1", ">least margin?2", "worst of it"])
         for s in found:
             if s.survey is None or s.judged is None:
                 table.add(Cell("Critical", "Critical"), "?", s.at, "?", "?", s.trouble)
@@ -131,18 +131,17 @@ def survey_parts(found: Assessment) -> list[Part]:
     free = [d for d in seen.drives if d.free and sound(d)]
     listed = ", ".join(d.bay for d in free) or "none"
     empty = ", ".join(d.bay for d in seen.drives if not d.seated) or "none"
-    return [*parts, Line(f"Unassigned drives in bays: {listed}. Empty bays: {empty}.")]
+    return [*parts, Line(f"Free drives in bays: {listed}. Empty bays: {empty}.")]
 
 
 def _controllers(seen: Server) -> Part:
     from .render import Cell, Table
     from .words import said
 
-    table = Table("Controllers", ["controller", "model", "serial", "firmware", "state", "health", "levels"])
+    table = Table("Controllers", ["controller", "model", "serial?2", "firmware?1", "state?3", "health"])
     for c in seen.controllers:
-        levels = ", ".join(level for level in c.levels if level != "None") if c.offers_volumes else ""
         table.add(c.id, said(c.name), said(c.serial), said(c.firmware), said(c.state, "?"),
-                  Cell(said(c.health, "?"), said(c.health, "")), levels)  # fmt: skip
+                  Cell(said(c.health, "?"), said(c.health, "")))  # fmt: skip
     return table
 
 
@@ -159,13 +158,13 @@ def _volumes(found: Assessment) -> list[Part]:
         *several,
         "level",
         ">size",
-        "strip",
+        "strip?1",
         "bays in order",
         "state",
         ">margin",
-        "now",
-        "holds",
-        "firmware",
+        "now?3",
+        "holds?4",
+        "firmware?2",
     ]
     table = Table("Volumes", heads)
     for v in seen.volumes:
@@ -213,12 +212,24 @@ def _drives(seen: Server) -> Part:
 
     several = ["controller"] if len({c.id for c in seen.controllers}) > 1 else []
     boxes = ["enclosure"] if len({d.enclosure for d in seen.drives}) > 1 else []
-    heads = [">bay", *boxes, *several, ">size", "media", ">rpm", "model", "serial", "state", "health", "used for"]
+    heads = [
+        ">bay",
+        *boxes,
+        *several,
+        ">size",
+        "media?2",
+        ">rpm?1",
+        "model?4",
+        "serial",
+        "state?3",
+        "health",
+        "used for",
+    ]
     table = Table("Drives", heads)
     for d in seen.drives:
         whose = [*([d.enclosure] if boxes else []), *([d.controller or "-"] if several else [])]
         if not d.seated:
-            table.add(d.bay, *whose, "", "", "", "", "", Cell("empty", "dim"), "", "")
+            table.add(d.bay, *whose, "", "", "", "", "", "", "", Cell("empty", "dim"))
             continue
         use = use_words(d) if known(d.content, "") == "" else f"{use_words(d)}, holds {d.content}"
         health = said(d.health, "?")
@@ -234,7 +245,7 @@ def _identities(seen: Server) -> Part:
     from .render import Table
     from .words import said
 
-    table = Table("Identities", [">bay", "serial", "WWN", "part number", "interface", ">sector", "firmware"])
+    table = Table("Identities", [">bay", "serial", "WWN", "part number?3", "interface?1", ">sector?2", "firmware?4"])
     for d in seen.drives:
         if d.seated:
             table.add(d.bay, said(d.serial, "?"), said(d.wwn, "?"), said(d.part, "?"), said(d.protocol, "?"),
@@ -246,7 +257,7 @@ def _identities(seen: Server) -> Part:
 @json_option
 @click.pass_context
 def bays(ctx: click.Context, as_json: bool) -> None:
-    """Draw the front panel: what stands in which bay, with its state and LED pattern in words.
+    """Draw the front panel: what is in which bay, with its state and LED pattern in words.
 
     \b
     Example:

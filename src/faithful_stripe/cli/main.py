@@ -30,7 +30,7 @@ class Entry(NamedTuple):
 
 COMMANDS: dict[str, Entry] = {
     "survey": Entry("look", "look", "survey", "What is in the server, what it is used for, what needs attention."),
-    "bays": Entry("look", "look", "bays", "Draw the front panel: what stands in which bay."),
+    "bays": Entry("look", "look", "bays", "Draw the front panel: what is in which bay."),
     "log": Entry("look", "log", "log", "The server's events, in order."),
     "watch": Entry("look", "look", "watch", "Follow rebuilds, copies and checks until they are done."),
     "firmware": Entry("prepare", "firmware", "firmware", "Firmware settings: show, set, restart and read again."),
@@ -45,7 +45,7 @@ COMMANDS: dict[str, Entry] = {
     "boot": Entry("build", "firmware", "boot", "Put a volume first in the boot order."),
     "locate": Entry("keep", "keep", "locate", "Let a drive's identify LED blink."),
     "swap": Entry("keep", "swap", "swap", "Replace a drive, guided: every step verified by reading."),
-    "stock": Entry("keep", "keep", "stock", "The cupboard: what replacement drives there are, and what fits."),
+    "stock": Entry("keep", "keep", "stock", "The stock: what replacement drives there are, and what fits."),
     "report": Entry("keep", "report", "report", "The service record of a visit: a page, Markdown, JSON."),
     "rehearse": Entry("keep", "rehearse", "rehearse", "Try commands on a copy of a server first."),
     "lineup": Entry("recover", "recover", "lineup", "Reconstruct an array's member order from drive images."),

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import shutil
+import os
 import sys
 import textwrap
 from typing import TYPE_CHECKING
@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from ..core.server.assess import Assessment
     from ..core.server.model import Server
     from ..core.server.things import Drive
+    from .render import Table
 
 LED_WORDS = {
     "OK": "normal",
@@ -28,6 +29,13 @@ LED_WORDS = {
 }
 """SFF-8489 (IBPI) patterns by their Redfish names, in words."""
 
+SHORT_BELOW = 10
+SHORT = {
+    "rebuild": "rebld", "predicted failure": "predict", "hot spare": "spare", "critical array": "crit.",
+    "failed array": "failed", "identify": "ident.",
+}  # fmt: skip
+"""The patterns where a bay has less than so many characters."""
+
 LEAST, MOST = 9, 20
 """Width of a bay in characters, border included on one side."""
 
@@ -35,13 +43,16 @@ LEAST, MOST = 9, 20
 def show_panel(found: Assessment) -> None:
     """Print the panel, as wide as the terminal allows, and a line for each bay that needs attention."""
     from .attention import finding_lines
-    from .render import Line, show
+    from .render import Line, show, width_of
 
     seen = found.server
     show([Line(f"{seen.server}, front", "head")])
-    width = shutil.get_terminal_size((100, 24)).columns
+    width = min(100, width_of(sys.stdout)) if not sys.stdout.isatty() else width_of(sys.stdout)
     columns = max((len(row) for row in seen.panel), default=1)
-    cell = max(LEAST, min(MOST, (width - 1) // columns))
+    if (width - 1) // columns < LEAST or os.environ.get("TERM") == "dumb":
+        show([_listed(seen), *finding_lines(found)])
+        return
+    cell = min(MOST, (width - 1) // columns)
     waiting = list(seen.drives)
     for row in seen.panel:
         drives = [_take(waiting, bay) for bay in row]
@@ -52,6 +63,21 @@ def show_panel(found: Assessment) -> None:
     blinking = [d for d in seen.drives if d.located is True]
     show([Line(f"The identify LED of bay {d.bay} blinks: {position(seen, d.bay)}.", "head") for d in blinking])
     show(finding_lines(found))
+
+
+def _listed(seen: Server) -> Table:
+    """The panel as a list: for narrow terminals, and for those who hear it read out."""
+    from .render import Cell, Table
+
+    table = Table("", [">bay", "place", "drive", "used for", "state", "LED"])
+    waiting = list(seen.drives)
+    for row, bays in enumerate(seen.panel, 1):
+        for place, bay in enumerate(bays, 1):
+            (kind, _plain), (use, _as), (state, style), *led = bay_text(_take(waiting, bay), SHORT_BELOW - 1)
+            where = f"row {row}, {place} of {len(bays)}" if len(seen.panel) > 1 else f"{place} of {len(bays)}"
+            pattern = " ".join(text for text, _style in led if text).removeprefix("*")
+            table.add(bay, where, kind, use, Cell(state, style), pattern)
+    return table
 
 
 def _take(waiting: list[Drive], label: str) -> Drive:
@@ -103,19 +129,21 @@ def bay_text(d: Drive, width: int) -> list[Piece]:
         return [("empty", "dim"), *[("", "")] * 4]
     state = ("OK", "")
     if failed(d):
-        state = ("FAILED", "Critical")
+        state = ("failed", "Critical")
     elif d.state == "Updating":
         state = ("rebuilding", "Warning")
     elif health_of(d) is Health.WARNING or d.predicted is True:
-        state = ("WARNING", "Warning")
+        state = ("Warning", "Warning")
     elif health_of(d) is UNKNOWN:
         state = ("not known", "Warning")
     led = known(d.indicator, "")
     led = LED_WORDS.get(led, led)
     if d.located is True:
-        led = "IDENTIFY"
-    pattern = [] if led in ("normal", "") else textwrap.wrap(f"*{led}", width)
-    lines = [(f"{size(d.size, '?').replace(' ', '')} {said(d.media, '?')}", ""), (short_use(d), ""), state]
+        led = "identify"
+    led = SHORT.get(led, led) if width < SHORT_BELOW else led
+    pattern = [] if led in ("normal", "") else textwrap.wrap(f"*{led}", width, break_long_words=False)
+    kind = f"{size(d.size, '?').replace(' ', '')} {said(d.media, '?')}"
+    lines = [(kind if len(kind) <= width else kind.split(" ")[0], ""), (short_use(d), ""), state]
     return [*lines, *((text, "Warning") for text in pattern), ("", ""), ("", "")][:5]
 
 

@@ -46,7 +46,7 @@ def ready(
         print_json({"ready": not bad, "checks": found})
     else:
         table = Table("", ["", "checked", "found", "to do"])
-        words = {"pass": Cell("pass"), "warn": Cell("WARN", "Warning"), "fail": Cell("FAIL", "Critical")}
+        words = {"pass": Cell("pass"), "warn": Cell("warn", "Warning"), "fail": Cell("fail", "Critical")}
         for c in found:
             table.add(words[c.state], c.what, c.found, c.to_do)
         warned = sum(c.state == "warn" for c in found)

@@ -49,7 +49,7 @@ def solve(
     Every level, complete or with as many members missing as it survives, among strangers, under any names. Ctrl-C
     ends the search and prints what is known.
 
-    Four verdicts: order (each image stands in its place), start (the volume begins there), currency (every member is
+    Four verdicts: order (each image is in its place), start (the volume begins there), currency (every member is
     up to date), soundness (every byte is what it was). Samples prove the first two; for the others all that holds data
     is read: with --full, and without it where that is at most 1 GiB. Exit status 3 unless all four are certain.
 
@@ -76,7 +76,7 @@ def solve(
     if as_json and not unsaved:
         print_json(solution.as_document())
     else:
-        show([*(_trace_parts(solution) if explain else []), *_solution_parts(solution, out)])
+        show([*(_trace_parts(solution) if explain else []), *_solution_parts(solution, out, explain)])
     if unsaved:
         raise unsaved
     sure = solution.arrays and all(a.verdicts.certain for a in solution.arrays)
@@ -92,13 +92,13 @@ def _trace_parts(solution: Solution) -> list[Part]:
     return [stages, Line()]
 
 
-def _solution_parts(solution: Solution, out: Path | None) -> list[Part]:
+def _solution_parts(solution: Solution, out: Path | None, explain: bool) -> list[Part]:
     from ..core.units import binary_size
     from .render import Line
 
     parts: list[Part] = []
     for number, array in enumerate(solution.arrays):
-        parts += [*_array_parts(array, number + 1), Line()]
+        parts += [*_array_parts(array, number + 1, explain), Line()]
     if not solution.arrays:
         parts.append(Line("No array was found among these images.", "Warning"))
     if solution.unused:
@@ -118,8 +118,9 @@ def _solution_parts(solution: Solution, out: Path | None) -> list[Part]:
     return parts
 
 
-def _array_parts(array: Lineup, number: int) -> list[Part]:
+def _array_parts(array: Lineup, number: int, explain: bool) -> list[Part]:
     from ..core.units import binary_size, decimal_size
+    from .lineup_words import strength
     from .render import Line, Table
 
     made = array.geometry
@@ -144,7 +145,8 @@ def _array_parts(array: Lineup, number: int) -> list[Part]:
     size = f"volume of {decimal_size(made.volume_bytes)} ({made.volume_bytes} bytes){start}"
     parts: list[Part] = [Line(head, "head"), Line(size), table]
     parts += [*verdict_parts(array.verdicts), *map_parts(array)]
-    parts.append(Line(f"Evidence {array.best:.0f} nats, next different answer {array.next:.0f}.", "dim"))
+    number_of = f" ({array.best:.0f}, the next answer {array.next:.0f})" if explain else ""
+    parts.append(Line(f"Lead over the next different answer: {strength(array.best - array.next)}{number_of}.", "dim"))
     if array.settle:
         parts.append(Line(f"What would settle it: {array.settle}"))
     parts += [Line(f"Cannot be told apart: {text}") for text in array.alternatives]
@@ -261,7 +263,7 @@ def _drawing(found: Lineup, drawn: list[Row]) -> list[Part]:
     head = f"{chosen.level} of {made.members}, strip {binary_size(made.strip_bytes)}" + "".join(f", {w}" for w in words)
     names = [Path(name).name if name else "(missing)" for name in found.members]
     width = chosen.copies if chosen.level == "RAID10" else chosen.span_members
-    heads = [f">{'| ' if i and i % width == 0 else ''}{name}" for i, name in enumerate(names)]
+    heads = [f">={'| ' if i and i % width == 0 else ''}{name}" for i, name in enumerate(names)]
     table = Table("", [">row", ">at byte", *heads])
     styles = {"P": "Warning", "Q": "good"}
     for row in drawn:
@@ -280,7 +282,7 @@ def _drawing(found: Lineup, drawn: list[Row]) -> list[Part]:
 @json_option
 @click.pass_context
 def prove(ctx: click.Context, lineup_file: Path, number: int, against: tuple[Path, ...], as_json: bool) -> None:
-    """Test a lineup, or a claim typed by hand, from scratch: do its rows add up, does its file system hold?
+    """Test a lineup, or a claim typed by hand, from scratch: do its rows match, does its file system hold?
 
     Everything that differs from it in one thing is tried as well: two members exchanged, another rotation, a strip
     twice or half as large, a row earlier or later, another image in a member's place (--against). Then the images are
@@ -320,7 +322,7 @@ def _trial_parts(proof: Proof) -> list[Part]:
     from .render import Cell, Line, Table
 
     trial = proof.trial
-    table = Table("", ["tried", ">rows", ">do not add up", ">checksums", ">structures", ">wrong", ""])
+    table = Table("", ["tried", ">rows?1", ">do not match", ">checksums?2", ">structures?3", ">wrong", ""])
     near = sorted(trial.others, key=lambda o: (not o.holds, o.broken + o.failures, -o.passes - o.standing))
     for one in (trial.claim, *near[:12]):
         word = Cell("holds", "good") if one.holds else Cell("fails" if one.refused else "tells nothing", "dim")
@@ -352,7 +354,7 @@ def extract(
 
     Image names are looked up from the present folder first, then from the lineup file's. What is missing, or wrong on
     one member, is computed from the others; what cannot be read is left as zeros. OUT.map.txt lists all that, and the
-    bytes that do not add up and may be wrong. Interrupted, the same command goes on where it stopped. Exit status 3
+    bytes that do not match and may be wrong. Interrupted, the same command goes on where it stopped. Exit status 3
     unless all four verdicts on what was written are certain.
 
     The BLAKE3 and SHA-256 are those of OUT as it reads, whatever of it stands as holes.
@@ -389,7 +391,7 @@ def _extract_parts(made: Extract, tested: Lineup) -> list[Part]:
     parts += [*verdict_parts(tested.verdicts), *map_parts(tested)]
     for ranges, says, style in (
         (made.mended, "computed from the other members", ""),
-        (made.open, "may be wrong: the rows do not add up", "Critical"),
+        (made.open, "may be wrong: the rows do not match", "Critical"),
         (made.unreadable, "cannot be read, and are zeros", "Critical"),
     ):  # fmt: skip
         if ranges:
@@ -414,7 +416,7 @@ def serve(lineup_file: Path, number: int, host: str, port: int, as_json: bool) -
     """Serve the volume of a lineup read-only over NBD until Ctrl-C, so that it need not be copied first.
 
     Any NBD client reads it. Every row is tested as it is asked for: what is missing, or wrong on one member, is
-    computed from the others; bytes that do not add up are said here before they are given. Nobody is asked for a
+    computed from the others; bytes that do not match are said here before they are given. Nobody is asked for a
     password: listen beyond this machine only where everybody may read it.
 
     \b
@@ -429,7 +431,7 @@ def serve(lineup_file: Path, number: int, host: str, port: int, as_json: bool) -
 
     def told(ranges: list[tuple[int, int]]) -> None:
         for a, b in ranges:
-            click.echo(f"Warning: {b - a} bytes at {a} do not add up, and may be wrong.", err=True)
+            click.echo(f"Warning: {b - a} bytes at {a} do not match, and may be wrong.", err=True)
 
     with open_array(lineup_file, number) as (found, members):
         if found.verdicts.placing != "certain":

@@ -33,7 +33,7 @@ def rehearse(
     """Run the fstripe commands of SCRIPT on a bench made like TARGET, and show what each of them changes.
 
     One command a line, without `fstripe` and --at; `bench` commands are the hands (pull, seat, fault); `swap BAY` is
-    done whole, with a fitting drive of the cupboard (--stock), whose drives lie beside the copy. Between the steps time
+    done whole, with a fitting drive in stock (--stock), whose drives lie beside the copy. Between the steps time
     passes until work is done, unless --hasty. Lines that begin with # are left out. Stops at the first step that makes
     a volume worse than the plan found it: offline, or with bytes lost. The server itself is only read, and nothing else
     on this machine is changed: commands that would (stock add, bench new, lineup) are refused before the first step.

@@ -92,7 +92,7 @@ def not_rehearsed(words: list[str]) -> str:
 
 @contextmanager
 def world_of_its_own(scratch: Path, stock: Path) -> Iterator[None]:
-    """What is remembered of servers stays out of a rehearsal, and a rehearsal out of it; the cupboard's list is a copy.
+    """What is remembered of servers stays out of a rehearsal, and a rehearsal out of it; the stock's list is a copy.
 
     stock  the list, which may not be there
     """
@@ -155,7 +155,7 @@ def let_work_end(copy: Path) -> float:
 
 
 def swap_whole(copy: Path, words: list[str]) -> Done:
-    """A whole swap, with hands that do as they are told and take a fitting drive of the cupboard."""
+    """A whole swap, with hands that do as they are told and take a fitting drive in stock."""
     wanted = [w for w in words[1:] if not w.startswith("-")]
     if len(wanted) != 1:
         return Done(2, "swap in a plan needs one bay or serial number")
@@ -206,5 +206,5 @@ class _Hands:
 
 
 class NoDrive(StripeError):
-    template = "no drive of the cupboard fits bay {bay}: {size} bytes are needed"
+    template = "no drive in stock fits bay {bay}: {size} bytes are needed"
     remedy = "put one into the stock list (--stock)"

@@ -5,6 +5,8 @@ Whoever wrote a text, a server, a disk or the name of a file: what cannot be see
 
 from __future__ import annotations
 
+import os
+import shutil
 import sys
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
@@ -12,9 +14,13 @@ from dataclasses import dataclass, field
 from typing import IO, TYPE_CHECKING, Any
 
 from ..core.visible import visible
+from . import layout
 
 if TYPE_CHECKING:
     from ..core.lineup.samples import Tell
+
+LEAST = 20
+"""Characters: no terminal is taken to be narrower."""
 
 STYLES = {"OK": "", "Warning": "yellow", "Critical": "bold red", "head": "bold", "dim": "dim", "good": "green"}
 
@@ -35,7 +41,8 @@ class Cell:
 
 @dataclass
 class Table:
-    """A table; columns whose name starts with ">" are aligned to the right."""
+    """A table; columns by name, as `layout.Column.of` reads them: ">name" is aligned to the right, "name?1" is the
+    first to go where there is no room."""
 
     title: str
     columns: Sequence[str]
@@ -49,50 +56,47 @@ Part = Line | Table
 
 
 def show(parts: Sequence[Part], err: bool = False) -> None:
-    """Print the parts on standard output (or error): rich on a terminal, else plain aligned text."""
+    """Print the parts on standard output (or error): in colour and as wide as the terminal is, else plain and as wide
+    as they are, unless FSTRIPE_WIDTH says how wide."""
     stream = sys.stderr if err else sys.stdout
+    rows = [row for part in parts for row in _rows(part, width_of(stream))]
     if stream.isatty():
-        _show_rich(parts, stream)
-    else:
-        for part in parts:
-            for line in _plain_table(part) if isinstance(part, Table) else [visible(part.text)]:
-                stream.write(line.rstrip() + "\n")
-        stream.flush()
+        _show_styled(rows, stream)
+        return
+    for row in rows:
+        stream.write("".join(piece.text for piece in row).rstrip() + "\n")
+    stream.flush()
 
 
-def _plain_table(table: Table) -> Iterator[str]:
-    heads = [c.lstrip(">").upper() for c in table.columns]
-    rows = [[visible(c.text if isinstance(c, Cell) else c) for c in row] for row in table.rows]
-    widths = [max(len(r[i]) for r in [heads, *rows]) for i in range(len(heads))]
-    if table.title:
-        yield table.title
-    for row in [heads, *rows]:
-        cells = [
-            text.rjust(width) if name.startswith(">") else text.ljust(width)
-            for text, width, name in zip(row, widths, table.columns, strict=True)
-        ]
-        yield "  " + "  ".join(cells)
+def width_of(stream: IO[str]) -> int:
+    """How many characters a line has there: as many as FSTRIPE_WIDTH says, or the terminal; in a pipe any number."""
+    told = os.environ.get("FSTRIPE_WIDTH", "")
+    if told.isascii() and told.isdecimal() and int(told[:9]) > 0:
+        return max(LEAST, int(told[:9]))
+    return max(LEAST, shutil.get_terminal_size().columns) if stream.isatty() else layout.WIDEST
 
 
-def _show_rich(parts: Sequence[Part], stream: IO[str]) -> None:
+def _rows(part: Part, width: int) -> Iterator[layout.Row]:
+    if isinstance(part, Line):
+        for text in layout.lines_of(visible(part.text), width):
+            yield [layout.Piece(text, part.style)]
+        return
+    if part.title:
+        yield [layout.Piece(part.title, "head")]
+    cells = [[c if isinstance(c, Cell) else Cell(c) for c in row] for row in part.rows]
+    rows = [[layout.Piece(visible(c.text), c.style) for c in row] for row in cells]
+    yield from layout.table([layout.Column.of(name) for name in part.columns], rows, width)
+
+
+def _show_styled(rows: Sequence[layout.Row], stream: IO[str]) -> None:
     from rich.console import Console
-    from rich.table import Table as RichTable
     from rich.text import Text
 
     console = Console(file=stream, highlight=False)
-    for part in parts:
-        if isinstance(part, Line):
-            console.print(Text(visible(part.text), STYLES.get(part.style, "")))
-            continue
-        made = RichTable(title=part.title or None, title_justify="left", title_style="bold", box=None, pad_edge=False)
-        made.padding = (0, 2, 0, 0)
-        for name in part.columns:
-            right = name.startswith(">")
-            made.add_column(Text(name.lstrip(">"), "dim"), justify="right" if right else "left", overflow="fold")
-        for row in part.rows:
-            cells = [c if isinstance(c, Cell) else Cell(c) for c in row]
-            made.add_row(*(Text(visible(c.text), STYLES.get(c.style, "")) for c in cells))
-        console.print(made)
+    for row in rows:
+        made = Text.assemble(*((piece.text, STYLES.get(piece.style, "")) for piece in row))
+        made.rstrip()
+        console.print(made, no_wrap=True, overflow="ignore", crop=False)
 
 
 @contextmanager

@@ -70,7 +70,7 @@ def spare_add(
 @json_option
 @click.pass_context
 def spare_remove(ctx: click.Context, bay: str, as_json: bool) -> None:
-    """Make the standby hot spare in BAY an unassigned drive again.
+    """Make the hot spare in BAY a free drive again.
 
     \b
     Example:
@@ -93,7 +93,7 @@ def _say_drive(drive: Drive, as_json: bool) -> None:
 
 @click.group(cls=Family)
 def controller() -> None:
-    """What a controller does by itself, and how fast: rates, replacements, copies off sick drives.
+    """What a controller does by itself, and how fast: rates, replacements, copies off failing drives.
 
     \b
     Example:
@@ -161,6 +161,8 @@ def _say_controller(found: Controller, as_json: bool) -> None:
     table = Table("", ["setting", ">value", "meaning"])
     copying = {True: "yes", False: "no", None: "?"}[known(found.copy_on_prediction, None)]
     rebuild, check = ("?" if rate is UNKNOWN else f"{rate} %" for rate in (found.rebuild_rate, found.check_rate))
+    levels = ", ".join(level for level in found.levels if level != "None") if found.offers_volumes else "none now"
+    table.add("levels", "", levels)
     table.add("rebuild rate", rebuild, "of the slowest drive's rate, for rebuilds, copies and initializations")
     table.add("check rate", check, "of the slowest drive's rate, for consistency checks")
     table.add("replacement", known(found.replacement, "?"), "whether a blank drive in a failed bay is taken by itself")

@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 @click.option("--detach", is_flag=True, help="Let go once the rebuild runs.")
 @click.option("--overwrite", is_flag=True, help="Take a new drive although it holds something: that is lost.")
 @click.option("--condition", type=click.Choice(["bad", "suspect", "used", "keep"]), default=None,
-    help="What the old drive is called in the cupboard; bad when it failed, else used.")  # fmt: skip
+    help="What the old drive is called in stock; bad when it failed, else used.")  # fmt: skip
 @speed_option
 @advisories_option
 @stock_option
@@ -112,7 +112,7 @@ def _agree(swap: Swap, costs: tuple[Cost, ...], yes: bool, expect_serials: str |
 
 
 def _cupboard(client: Client, swap: Swap, path: Path, required: bool, where: str) -> list[Match]:
-    """What the cupboard offers for this bay, the best first; nothing where there is no list."""
+    """What the stock offers for this bay, the best first; nothing where there is no list."""
     from ..core.server.model import ChoiceError
     from ..work.errors import WorkError
     from ..work.stock import match, need, read_stock
@@ -150,7 +150,7 @@ def _tell(told: Told, as_json: bool) -> None:
 
 
 def _put_away(swap: Swap, path: Path, condition: str | None, listed: bool) -> None:
-    """Bring the cupboard's list up to date: the new drive is in use, the old one lies there with its history."""
+    """Bring the stock's list up to date: the new drive is in use, the old one lies there with its history."""
     from ..work.stock import Item, exchanged
 
     if not listed or not swap.serial or swap.incoming == swap.serial:

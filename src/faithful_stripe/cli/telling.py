@@ -104,7 +104,7 @@ def remaining_words(server: Any, one: Remaining) -> str:
     if isinstance(one, Fault):
         place = one.controller or (f"bays {', '.join(one.bays)}" if len(one.bays) > 1 else f"bay {one.bays[0]}")
         a = one.advisory
-        return f"{place}: {a.model} has a known fault ({a.what}), mended in firmware {a.mended_in}"
+        return f"{place}: {a.model} has a known fault ({a.what}), fixed in firmware {a.fixed_in}"
     return f"{where_words(server, one.subject)}: {finding_words(server, one)}; {step_words(server, one.step)}"
 
 
@@ -134,7 +134,7 @@ TELLINGS: dict[Tell, Callable[[dict[str, Any]], Words]] = {
     Tell.NOW_SAFE: lambda x: (f"now bay {x['bay']} ({x['serial']}) may come out", ""),
     Tell.SEAT_NEW: lambda x: (
         f"seat the new drive in bay {x['bay']}"
-        + (f"; the best in the cupboard: {x['best'].serial}, {x['best'].model}" if x["best"] else ""),
+        + (f"; the best in stock: {x['best'].serial}, {x['best'].model}" if x["best"] else ""),
         "push it in until it locks",
     ),
     Tell.STRAY: lambda x: (

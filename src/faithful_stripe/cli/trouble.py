@@ -26,7 +26,7 @@ def _unfit(trouble: Unfit) -> tuple[str, str]:
         why = "; ".join(reason_words(r) for r in reasons)
         what = f"{bay_words(d)} cannot take over for volume {trouble.volume}: {why}"
         return what, "choose another drive: nothing was changed"
-    free = f"unassigned bays: {', '.join(free_bays(trouble.server)) or 'none'}"
+    free = f"free bays: {', '.join(free_bays(trouble.server)) or 'none'}"
     first = reasons[0]
     what = f"bay {d.bay}: {drive_words(d)} "
     if first.why is Why.FAILED:

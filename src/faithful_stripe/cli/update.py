@@ -18,7 +18,7 @@ def version_parts(found: list[VersionView]) -> list[Part]:
     """Every part with its version, and what waits for the restart."""
     from .render import Cell, Line, Table
 
-    table = Table("Firmware versions", ["part", "what", "runs", "after the restart"])
+    table = Table("Firmware versions", ["part", "what?1", "runs", "after the restart"])
     for v in found:
         table.add(v.name, v.what, v.version, Cell(v.waiting, "Warning") if v.waiting else Cell("same", "dim"))
     waiting = [v.name for v in found if v.waiting]
@@ -111,7 +111,7 @@ def _plan_parts(plan: UpdatePlan, busy: list[str]) -> list[Part]:
     if plan.package and plan.package.released:
         about += f", released {plan.package.released.date().isoformat()}"
     parts: list[Part] = [Line(about, "head")]
-    table = Table("", ["part", "what", "runs now", "offered", "", "takes effect"])
+    table = Table("", ["part", "what?1", "runs now", "offered", "", "takes effect"])
     colour = {"newer": "good", "older": "Critical", "same": "dim", "unknown": "Warning"}
     for row in plan.rows:
         effect = {"system reboot": "at the next restart", "self-contained": "at once; the part restarts by itself"}

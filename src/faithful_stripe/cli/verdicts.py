@@ -99,7 +99,7 @@ def _drive_state(d: Drive) -> str:
     told = said_ or f"{said(d.health, 'health not told').lower()} ({said(d.state, 'state not told')})"
     led = f", its LED says {d.indicator}" if d.indicator == "Fail" and not said_ else ""
     use = use_words(d)
-    return f"{drive_words(d)}: {told}{led}" + (f", {use}" if use != "unassigned" else "")
+    return f"{drive_words(d)}: {told}{led}" + (f", {use}" if use != "free" else "")
 
 
 def _part(seen: Server, f: Finding) -> str:
@@ -181,7 +181,7 @@ FINDINGS: dict[Code, Callable[[Server, Finding], str]] = {
     Code.SPARE_UNFIT: _spare,
     Code.SPARE_POOR: _spare,
     Code.STOOD_IN_FOR: lambda s, f: (
-        f"{drive_words(f.facts['drive'])} works, but the hot spare in bay {f.facts['use'].bay} stands in its place in "
+        f"{drive_words(f.facts['drive'])} works, but the hot spare in bay {f.facts['use'].bay} is used in its place in "
         f"{f.facts['use'].volume}"
     ),
     Code.FOUND: _found,

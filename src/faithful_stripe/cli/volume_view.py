@@ -48,7 +48,7 @@ def show_volume(client: Client, found: Volume, as_json: bool, done: str) -> Stat
     strips = "" if found.strip is UNKNOWN else f", strip {strip(found.strip)}"
     head = f"Volume {found.name}" + (f" is {done}" if done else "")
     nested = [">span"] if found.spans > 1 else []
-    table = Table("", [">member", *nested, ">bay", "serial", "WWN", "state"])
+    table = Table("", [">member", *nested, ">bay", "serial", "WWN?1", "state"])
     for m in found.seats:
         span = [str(m.span)] if nested else []
         drive = now.server.seated_at(m)

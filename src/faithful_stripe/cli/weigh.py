@@ -141,8 +141,8 @@ def _parts(ranked: list[Weight], why: str, assumed: Assumptions) -> list[Part]:
     from .render import Cell, Line, Table
 
     table = Table("", [
-        "layout", ">spares", ">usable", ">margin", ">read", ">write", ">small reads", ">small writes", ">rebuild",
-        ">loss in a rebuild", f">loss in {assumed.years:g} years",
+        "layout", ">spares?3", ">usable", ">margin", ">read?4", ">write?5", ">small reads?1", ">small writes?2",
+        ">rebuild?6", ">loss in a rebuild?7", f">loss in {assumed.years:g} years",
     ])  # fmt: skip
     for w in ranked:
         margin = str(w.margin) if w.best == w.margin else f"{w.margin} to {w.best}"
@@ -163,11 +163,11 @@ def _parts(ranked: list[Weight], why: str, assumed: Assumptions) -> list[Part]:
         Line(why + ".", "head"),
         table,
         Line(
-            f"Assumed of a drive: {decimal_size(int(p.rate))}/s, {small}, {assumed.failing * 100:g} % fail in a year,",
+            f"Assumed of a drive: {decimal_size(int(p.rate))}/s, {small}, {assumed.failing * 100:g} % fail in a year, "
+            f"{bad} cannot be read; without a spare a replacement is fitted after {swap}. "
+            "A single sector that can be neither read nor computed counts as lost data.",
             "dim",
         ),
-        Line(f"{bad} cannot be read; without a spare a replacement is fitted after {swap}.", "dim"),
-        Line("A single sector that can be neither read nor computed counts as lost data.", "dim"),
     ]
     if any(w.limited_by_link for w in ranked):
         lines.append(Line(f"* the link carries no more than {decimal_size(int(assumed.link or 0))}/s", "Warning"))

@@ -100,7 +100,7 @@ def use_words(d: Drive) -> str:
     if d.present is False:
         return "empty"
     if not d.uses:
-        return "unassigned" if d.present is True else "not known"
+        return "free" if d.present is True else "not known"
     texts: list[str] = []
     for kind, words in (
         (UseKind.MEMBER, "member{at} of {names}"),
@@ -112,7 +112,7 @@ def use_words(d: Drive) -> str:
             by_position.setdefault("" if u.position is UNKNOWN else f" {u.position}", []).append(u.volume)
         texts += [words.format(at=at, names=", ".join(names)) for at, names in by_position.items()]
     texts += ["not known"] if d.used_as(UseKind.NOT_KNOWN) else []
-    texts += [f"bay {u.bay} stands in for it" for u in d.used_as(UseKind.STOOD_IN_FOR)]
+    texts += [f"bay {u.bay} is used in its place" for u in d.used_as(UseKind.STOOD_IN_FOR)]
     spare = spare_words(d)
     if spare:
         return f"{'; '.join(texts)} (hot spare, {spare})" if texts else f"hot spare, {spare}"

@@ -284,7 +284,7 @@ class Handler(UpdateHandler):
         return Response(status=204)
 
     def drive_patch(self, bay: str) -> Response:
-        """HotspareType makes a drive a spare, or an unassigned drive again; the identify LED is switched."""
+        """HotspareType makes a drive a spare, or a free drive again; the identify LED is switched."""
         wish = self._body()
         if "LocationIndicatorActive" in wish:
             if not isinstance(wish["LocationIndicatorActive"], bool):

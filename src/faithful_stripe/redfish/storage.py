@@ -259,7 +259,7 @@ class StorageResources:
         return "InACriticalArray" if volume.lost and self.c.margin(volume) == 0 else "OK"
 
     def _leftovers(self, drive: Drive) -> str:
-        """What an unassigned drive holds: another controller's set-up, or what its start looks like."""
+        """What a free drive holds: another controller's set-up, or what its start looks like."""
         medium = self.session.medium(drive)
         left = assemble.describe(self.c, drive)
         own = RESERVED_BYTES if drive.configured else 0

@@ -1,6 +1,6 @@
 """Known faults of firmware: a file that says which version mends what, held against the drives and controllers seen.
 
-TOML, a table `[[fault]]` for each: `model` (as the survey shows it, without the maker), `mended_in` (the first version
+TOML, a table `[[fault]]` for each: `model` (as the survey shows it, without the maker), `fixed_in` (the first version
 without it) and `what` it is.
 """
 
@@ -22,7 +22,7 @@ class Advisory:
     """A known fault: the model that has it, the first version without it, what it is."""
 
     model: str
-    mended_in: str
+    fixed_in: str
     what: str
 
 
@@ -30,12 +30,12 @@ def read_advisories(path: Path) -> list[Advisory]:
     """Read a file of known faults. Raises WorkError naming what is wrong in it."""
     try:
         rows = toml_of(text_given(path)).get("fault", [])
-        return [Advisory(str(row["model"]), str(row["mended_in"]), str(row["what"])) for row in rows]
+        return [Advisory(str(row["model"]), str(row["fixed_in"]), str(row["what"])) for row in rows]
     except OSError as reason:
         raise WorkError(what=f"{path}: it cannot be read ({reason.strerror})", to_do="check the path") from reason
     except (ValueError, KeyError, TypeError, AttributeError) as reason:
         what = f"{path}: not a list of known faults ({reason})"
-        raise WorkError(what=what, to_do="write [[fault]] tables with model, mended_in and what") from reason
+        raise WorkError(what=what, to_do="write [[fault]] tables with model, fixed_in and what") from reason
 
 
 @dataclass(frozen=True)
@@ -59,4 +59,4 @@ def faults_in(seen: Server, advisories: Sequence[Advisory]) -> Iterator[Fault]:
 
 
 def _older(version: str, fault: Advisory) -> bool:
-    return version != "" and compare(version, fault.mended_in) == "newer"
+    return version != "" and compare(version, fault.fixed_in) == "newer"

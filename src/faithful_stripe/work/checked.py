@@ -42,7 +42,7 @@ class CheckedVolume:
 
     What was sealed when the lineup was judged is held against its seals before any byte of it is given.
 
-    told  called with ranges of the volume, in bytes, that do not add up and of which nothing tells whether they are
+    told  called with ranges of the volume, in bytes, that do not match and of which nothing tells whether they are
           right, before anybody gets them; each once
     """
 

@@ -39,7 +39,7 @@ class Extract:
     sha256      likewise, "" where it was not computed
     resumed     how far an earlier attempt had come
     mended      (volume offset, length) of what was computed because a member is at fault there
-    open        likewise of what does not add up, and nothing tells whether it is right
+    open        likewise of what does not match, and nothing tells whether it is right
     unreadable  likewise of what could not be read and is zeros in the file
     map         the text file that lists all these, and which member is at fault where
     """
@@ -159,7 +159,7 @@ def _map_text(made: Lineup, listed: dict[str, list[Range]], start: int) -> str:
     assert made.rowmap is not None
     lines = [
         "# What in this file is not simply what stood on the members. In bytes: state, on the volume, in the file, how",
-        "# many. mended: computed from the other members; open: the row does not add up, and nothing tells which",
+        "# many. mended: computed from the other members; open: the row does not match, and nothing tells which",
         "# member is at fault, so this may be wrong; unreadable: zeros. Then where which image is not used, and why.",
     ]
     for word, ranges in listed.items():

@@ -47,7 +47,7 @@ class Likeness:
 
 
 def likeness(client: Client, cupboard: Sequence[Item] = ()) -> Likeness:
-    """The likeness of a server, with what lies in the cupboard beside it.
+    """The likeness of a server, with what lies in stock beside it.
 
     Raises WorkError where its volumes cannot be made again.
     """
@@ -128,7 +128,7 @@ def _text(seen: Server, drives: list[Drive], ghosts: list[tuple[str, str]], cupb
 
 
 def _loose(item: Item, drives: list[Drive]) -> dict[str, Any]:
-    """A drive of the cupboard as a model: like a seated one of the same part, else as its line says."""
+    """A drive in stock as a model: like a seated one of the same part, else as its line says."""
     twin = next((d for d in drives if d.part is not UNKNOWN and d.part in item.parts), None)
     if twin:
         return _model(twin)

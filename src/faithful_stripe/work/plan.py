@@ -221,7 +221,9 @@ def _whole(made: _Making, there: Sequence[Volume]) -> None:
             made.notes.append(text + (f", without its member of {lacks}" if lacks else ""))
         for s in v.seats:
             if s.stands_in:
-                made.notes.append(f"volume {v.name}: the hot spare in bay {s.bay} stands in for bay {s.stands_in}")
+                made.notes.append(
+                    f"volume {v.name}: the hot spare in bay {s.bay} is used in place of bay {s.stands_in}"
+                )
 
 
 def _keep_spares(made: _Making, replaced: Sequence[Volume]) -> None:

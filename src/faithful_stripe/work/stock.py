@@ -1,4 +1,4 @@
-"""The cupboard: replacement drives as a CSV file, read, added to, and held against what a bay needs.
+"""The stock: replacement drives as a CSV file, read, added to, and held against what a bay needs.
 
 Columns: serial, parts (part numbers, separated by blanks), model, size, media, protocol, rpm, sector, condition, from,
 note. A drive that is bad, suspect or retired, that holds the only copy of something ("keep"), or that is known to have
@@ -30,7 +30,7 @@ SECTORS = {"512": (512, False), "512e": (512, True), "4096": (4096, False)}
 
 @dataclass(frozen=True)
 class Item:
-    """One drive in the cupboard; size and sector in bytes, rpm None for solid state; `emulates`: 512e."""
+    """One drive in stock; size and sector in bytes, rpm None for solid state; `emulates`: 512e."""
 
     serial: str
     parts: tuple[str, ...]
@@ -146,7 +146,7 @@ def put(path: Path, item: Item) -> None:
 
 
 def exchanged(path: Path, serial: str, where: str, old: Item) -> None:
-    """Note that one drive has left the cupboard, for it is in a server now, and that another one lies there instead."""
+    """Note that one drive has left the stock, for it is in a server now, and that another one lies there instead."""
     with alone(path):
         items = [
             replace(i, condition="retired", note=f"in use: {where}") if i.serial == serial else i

@@ -40,7 +40,7 @@ PATIENCE = 6
 @dataclass(frozen=True)
 class Options:
     """detach: let go once the rebuild runs; overwrite: take a drive that holds something; known: serial numbers known
-    to have failed; stock: what the cupboard says of its drives, best: the one it offers; put_away: notes where
+    to have failed; stock: what the stock says of its drives, best: the one it offers; put_away: notes where
     the old drive lies, before the swap is forgotten: what fails there is done again when the swap is picked up."""
 
     detach: bool = False
@@ -308,7 +308,7 @@ def _ask_for(client: Client, seen: Server, swap: Swap) -> Iterator[Told]:
 
 
 def _settled(seen: Server, found: Assessment, volume: Volume, swap: Swap) -> bool:
-    """Whether nobody is missing at a bay, nothing is being computed onto it, and no spare stands in for it."""
+    """Whether nobody is missing at a bay, nothing is being computed onto it, and no spare is used in its place."""
     drive = swap.here(seen)
     busy = any(w.target == swap.bay or (w.target is UNKNOWN and w.kind is WorkKind.REBUILD) for w in volume.work)
     if busy or any(s.stands_in == swap.bay for s in volume.seats):

@@ -212,7 +212,7 @@ def with_planned(seen: Server, plan: VolumePlan) -> Server:
 
 
 def without(seen: Server, gone: Sequence[Volume]) -> Server:
-    """The server as it will be once volumes are removed: their drives are unassigned, with what stood on them."""
+    """The server as it will be once volumes are removed: their drives are free, with what stood on them."""
     keys = [v.key for v in gone]
     left = tuple(v for v in seen.volumes if v.key not in keys)
     names = {s.drive: v.name for v in gone for s in v.seats if s.drive}
@@ -271,7 +271,7 @@ def _add(client: Client, plan: VolumePlan) -> Volume:
 
 
 def _would_lose(drive: Drive) -> bool:
-    """Whether something on an unassigned drive will be overwritten; volumes that share a drive stay."""
+    """Whether something on a free drive will be overwritten; volumes that share a drive stay."""
     return drive.content is UNKNOWN or (drive.content != "" and not drive.used_as(UseKind.MEMBER))
 
 

@@ -1,4 +1,4 @@
-"""Blame: which member is at fault where rows do not add up, decided region by region, or left open.
+"""Blame: which member is at fault where rows do not match, decided region by region, or left open.
 
 Two equations single a member out by algebra. One equation only says that somebody is: then it is told by what stands
 there. Zeros or a pattern where the others tell that something belongs are an area that a copy could not read; and where
@@ -46,7 +46,7 @@ BLANK_SHARE, LEAST_USUAL = 1 / 3, 0.004
 """How often what is at fault is blank, and the least share of blank sectors that is counted with elsewhere."""
 
 BORDER_NATS = 9.0
-"""For a member that is blank just where a region is that does not add up, and holds something before and behind it."""
+"""For a member that is blank just where a region is that does not match, and holds something before and behind it."""
 
 RUN_NATS, PLACE_NATS = 6.0, 8.0
 """The most that one run says by being blank, and by what its bytes are like."""
@@ -63,7 +63,7 @@ MOST_TOLD = 1 << 20
 
 @dataclass(frozen=True)
 class Run:
-    """Sectors [start, end) of the strips of one group, in bytes, in which it does not add up.
+    """Sectors [start, end) of the strips of one group, in bytes, in which it does not match.
 
     row     the group's first row, counted from the start of the data; group: its number in the period
     erased  cells that are missing there

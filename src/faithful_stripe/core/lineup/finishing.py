@@ -207,9 +207,14 @@ def _reads_better(other: Findings, best: Findings) -> bool:
     return other.proof.failures < best.proof.failures and other.proof.passes >= best.proof.passes
 
 
+LEAST_DIFFERENCE = 1.0
+"""Of two scores: those that are nearer to each other are as good as equal."""
+
+
 def _settle(reason: Reason, findings: Findings, lead: float, unsure: Sequence[str]) -> str:
     if reason is Reason.RIVAL:
-        return f"another answer is only {max(0.0, lead):.0f} nats behind: more structures that state their address"
+        close = "equally good" if lead < LEAST_DIFFERENCE else "nearly as good"
+        return f"another answer is {close}: more structures that state their address"
     if reason is Reason.ELIMINATION:
         return f"nothing on {', '.join(unsure)} says where it belongs: it stands where a place was left"
     if reason is Reason.FAILING:
@@ -217,7 +222,7 @@ def _settle(reason: Reason, findings: Findings, lead: float, unsure: Sequence[st
     if reason is Reason.EXCHANGE:
         return "files fail of which parts stand on members that nothing else places: a known file's contents"
     if reason is Reason.UNCOUNTED:
-        return "how many members there are: all that was found stands in the first rows"
+        return "how many members there are: all that was found is in the first rows"
     if reason is Reason.SHIFT:
         return "where the volume begins: what it started with, or the controller's own configuration"
     if reason is Reason.Q_RULE:

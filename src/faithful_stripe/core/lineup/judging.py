@@ -155,7 +155,7 @@ def judge(
             best_words = words(top.h, table.pile)
             table.tell(f"{BEST}{best_words[:100]}", len(judged), min(MOST_READ, len(candidates)))
     judged.sort(key=lambda j: -j.total)
-    # somebody in it does not belong where rows do not add up: who, if leaving one out makes them
+    # somebody in it does not belong where rows do not match: who, if leaving one out makes them
     if judged[0].findings.broken_rows > FEW_ROWS * judged[0].findings.rows:
         best = judged[0].h
         whole = judged[0].total

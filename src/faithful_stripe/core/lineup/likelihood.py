@@ -97,6 +97,6 @@ SECTOR = 512
 
 
 def _noisy(each: Floats, differs: npt.NDArray[np.bool_]) -> bool:
-    """Whether the rest of a block, beside the bytes that do not add up, is like nothing."""
+    """Whether the rest of a block, beside the bytes that do not match, is like nothing."""
     around = ~differs
     return int(around.sum()) >= SECTOR and float(each[around].mean()) < ANYTHING

@@ -43,7 +43,7 @@ CHUNK_BYTES, LEAST_CHUNK = 2 << 20, 128 << 10
 and handed on while they are in the second-level cache, they are twice as fast as from memory."""
 
 MOST_RUNS = 60_000
-"""Stretches that do not add up: of more, the rest is open without a look at who is at fault."""
+"""Stretches that do not match: of more, the rest is open without a look at who is at fault."""
 
 LEAST_DISTINCT = 3
 """A parity strip that is empty beside so many different data strips is no parity, though the row adds up."""
@@ -222,7 +222,7 @@ class _Pass:
             getattr(self.noted, word).extend((first + a, first + b) for a, b in _stretches(flags))
 
     def _note(self, row: int, group: int, sums: Bytes2D, erased: frozenset[int]) -> None:
-        """The sectors of a row in which a group does not add up, in stretches."""
+        """The sectors of a row in which a group does not match, in stretches."""
         sectors: Flags = np.asarray(sums.reshape(len(sums), -1, SECTOR).any(axis=(0, 2)))
         for a, b in _stretches(sectors):
             run = Run(row, group, a * SECTOR, b * SECTOR, erased)
@@ -284,7 +284,7 @@ class _Pass:
     # concluding ---------------------------------------------------------------------------------
 
     def _conclude(self) -> RowMap:
-        self.tell("who is at fault where rows do not add up")
+        self.tell("who is at fault where rows do not match")
         faults, still = self.judge.decide(self.runs)
         still = [*still, *self.too_many]
         strip, made = self.strip, self.made

@@ -26,7 +26,7 @@ class State(StrEnum):
     MENDED = "mended"
     """A member is at fault there, it is known which one, and the others give what belongs there."""
     OPEN = "open"
-    """The row does not add up, and nothing tells who is at fault."""
+    """The row does not match, and nothing tells who is at fault."""
     UNPROTECTED = "unprotected"
     """No redundancy is left that could speak."""
 

@@ -14,7 +14,7 @@ UNREAD_BYTES, UNREAD_SHARE = 7 * 512, 16
 
 
 def test_rows(array: Array, most: int) -> tuple[int, int]:
-    """Rows tested and rows that do not add up; groups that lack a member are passed over, none may be left."""
+    """Rows tested and rows that do not match; groups that lack a member are passed over, none may be left."""
     tested, broken = broken_rows(array, most)
     return tested, len(broken)
 
@@ -42,7 +42,7 @@ def _noise(array: Array, row: int) -> bool:
 
 
 def broken_rows(array: Array, most: int, apart: int = 0) -> tuple[int, list[int]]:
-    """How many rows were tested, at most about `most` spread over the data, and which of them do not add up.
+    """How many rows were tested, at most about `most` spread over the data, and which of them do not match.
 
     apart  bytes of a strip that may differ
     """

@@ -39,7 +39,7 @@ class Attempt:
     """One lineup that was tried.
 
     what      "as claimed", or in what it differs from the claim
-    rows, broken  rows that were tested, and of these the ones that do not add up; 0 where nothing can be tested
+    rows, broken  rows that were tested, and of these the ones that do not match; 0 where nothing can be tested
     passes, failures  checksums of the file system that hold, and that do not
     standing  structures that state their own address and stand where it puts them
     members   positions of the claim, in this attempt's order
@@ -138,7 +138,7 @@ def try_claim(
         best = max(better, key=lambda o: o.passes)
         return Trial("wrong", mine, tuple(others), f"it does not hold; this does: {best.what}")
     if mine.refused:
-        what = "rows do not add up" if mine.broken else "checksums fail"
+        what = "rows do not match" if mine.broken else "checksums fail"
         return Trial("undecided", mine, tuple(others), f"{what}, and nothing that differs in one thing is right")
     return Trial("undecided", mine, tuple(others), "nothing on it can be tested: no checksums that span its strips")
 

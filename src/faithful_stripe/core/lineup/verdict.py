@@ -111,7 +111,7 @@ class Findings:
 
     proof          structures of the file system, walked
     held, tested   facts kept out of the search that stand where they should, of those tested
-    rows, broken_rows  of those with redundancy that were tested: all, and those that do not add up
+    rows, broken_rows  of those with redundancy that were tested: all, and those that do not match
     wrapped        of the sound ones, how many go on from one row into the next
     too_small      whether a file system in it is larger than the volume
     files, broken  files with a checksum of their own that lie over several strips: sound, and not

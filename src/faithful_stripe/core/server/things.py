@@ -60,7 +60,7 @@ class WorkKind(StrEnum):
 class Use:
     """One thing that a drive is used for; `position` in the volume, UNKNOWN where the server does not tell.
 
-    bay  of STOOD_IN_FOR: the bay of the hot spare that stands in for it
+    bay  of STOOD_IN_FOR: the bay of the hot spare that is used in its place
     """
 
     kind: UseKind
