@@ -375,6 +375,7 @@ def claimed(found, sources, order=None, **changed):
     return try_claim(Lineup(shape, found.members, placed("probable"), 0.0, 0.0), mine)
 
 
+@pytest.mark.long
 def test_a_right_claim_is_certain_and_a_wrong_one_is_told_what_is_wrong_in_it(observatory):
     found, sources = sliced(observatory, "RAID6", 5)
     right = try_claim(found, sources)

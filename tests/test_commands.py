@@ -354,6 +354,7 @@ def test_a_kill_at_any_moment_leaves_a_bench_that_opens_and_loses_nothing(fstrip
     healthy(tides, old)
 
 
+@pytest.mark.long
 def test_a_kill_during_a_rebuild_goes_on_from_its_checkpoint(fstripe, tides):
     image = random_image(tides.parent / "a.img", 3)
     fstripe(*AT, "bench", "load", "tides", image)

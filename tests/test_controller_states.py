@@ -22,7 +22,7 @@ from .small import TEXT
 
 pytestmark = pytest.mark.long
 
-STEPS = 100
+STEPS = 70
 happened: Counter[str] = Counter()
 
 

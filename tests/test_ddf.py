@@ -192,7 +192,7 @@ def test_a_damaged_first_copy_falls_back_and_two_damaged_ones_say_where(sound):
 
 
 @pytest.mark.long
-@settings(max_examples=2500)
+@settings(max_examples=1200)
 @given(st.data())
 def test_no_damage_crashes_the_reader(sound, data):
     """10,000 flipped bytes, cut images, wrong values under a right checksum: a clear word or a sound copy."""

@@ -117,6 +117,7 @@ def test_the_sum_of_an_odd_number_of_pages_is_no_page(volumes, tmp_path):
     assert right(case, array) or array.verdict != "certain"
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(
     ("content", "spec"),
     [

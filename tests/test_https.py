@@ -63,6 +63,7 @@ def login(monkeypatch):
         monkeypatch.setenv(name, value)
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("manner", MANNERS)
 def test_the_job_is_done_on_a_difficult_server(tmp_path, login, manner):
     """Survey, build, spare, check, firmware, remove: the same steps, whatever the server's manners."""
@@ -87,6 +88,7 @@ def test_the_job_is_done_on_a_difficult_server(tmp_path, login, manner):
         assert door.open_sessions == 0  # logged out
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("manner", ["plain", "paged", "sparse", "tasks", "tagged", "busy"])
 def test_firmware_is_updated_on_a_difficult_server(tmp_path, login, manner):
     """Pushed, or offered for fetching where nothing can be pushed; the task is followed, the version read again."""

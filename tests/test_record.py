@@ -117,6 +117,7 @@ def test_a_bench_like_a_server_has_its_set_up_and_none_of_its_data(fstripe, sker
     assert "--like stands alone" in fstripe("bench", "new", "x", "--like", "skerry", "--from", "skerry-2").err
 
 
+@pytest.mark.long
 def test_a_rehearsal_stops_where_data_would_be_lost_and_leaves_the_server_alone(fstripe, skerry):
     fstripe(*AT, "volume", "add", "tides", "--level", "RAID5", "--bays", "4-7", "--yes", "--expect-serials", MEMBERS)
     before = fstripe(*AT, "survey", "--as-sheet").out, len(fstripe(*AT, "log", "--json").json)

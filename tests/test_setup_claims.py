@@ -35,6 +35,7 @@ def exchange(a, b, length):
         second.write(one)
 
 
+@pytest.mark.long
 def test_a_controllers_own_set_up_is_tested_and_a_wrong_one_named(fstripe, tmp_path):
     fstripe("bench", "new", "skerry")
     drives = {d["bay"]: d["serial"] for d in fstripe("--at", "skerry", "survey", "--json").json["drives"]}

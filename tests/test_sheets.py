@@ -269,6 +269,7 @@ def test_a_setting_that_falls_back_stops_the_build_and_ready_remembers_it(fstrip
     assert "fell back" not in other.out
 
 
+@pytest.mark.long
 def test_killed_in_the_middle_it_goes_on_where_it_was(fstripe, sheet):
     fstripe("bench", "new", "skerry", "--from", "skerry-new")
     name = sheet(WHOLE)

@@ -200,6 +200,7 @@ def test_where_a_group_ends_to_close(closes, border):
     assert _border(closes) == border
 
 
+@pytest.mark.long
 @pytest.mark.parametrize(("content", "spec"), [
     ("xfs", Spec("RAID5", 5, 65536, "parity-N", "continuation")),
     ("xfs", Spec("RAID6", 6, 16384, "parity-N", "restart", "after-p", "data-index")),

@@ -19,9 +19,10 @@ from .cutting import pile, right
 from .piles import folder_of_files
 from .slicer import Spec, cut
 
-pytestmark = pytest.mark.long
-
-pytestmark = pytest.mark.skipif(not used.usable(), reason="file systems are mounted: it needs root and loop devices")
+pytestmark = [
+    pytest.mark.long,
+    pytest.mark.skipif(not used.usable(), reason="file systems are mounted: it needs root and loop devices"),
+]
 RAID5 = Spec("RAID5", 5, 65536, "parity-N", "continuation")
 
 
