@@ -145,14 +145,14 @@ def test_a_rehearsal_stops_where_data_would_be_lost_and_leaves_the_server_alone(
 def test_known_faults_are_named_while_the_firmware_still_has_them(fstripe, skerry):
     (fstripe.folder / "faults.toml").write_text(
         '[[fault]]\nmodel = "H4"\nfixed_in = "K412"\nwhat = "forgets its cache"\n'
-        '[[fault]]\nmodel = "H6"\nfixed_in = "K412"\nwhat = "mended already"\n'
+        '[[fault]]\nmodel = "H6"\nfixed_in = "K412"\nwhat = "computed already"\n'
         '[[fault]]\nmodel = "RC8"\nfixed_in = "5.10.0"\nwhat = "slow after a restart"\n'
     )
     told = fstripe(*AT, "report", "--json", "--advisories", "faults.toml").json["left"]
     where = "bays 4, 5, 6, 7, 8, 9, 10, 11, 12, 13"
     assert f"{where}: H4 has a known fault (forgets its cache), fixed in firmware K412" in told
     assert "CTRL-1: RC8 has a known fault (slow after a restart), fixed in firmware 5.10.0" in told
-    assert not any("mended already" in text for text in told)
+    assert not any("computed already" in text for text in told)
     assert fstripe(*AT, "report", "--json", FSTRIPE_ADVISORIES="faults.toml").json["left"] == told
     (fstripe.folder / "bad.toml").write_text('[[fault]]\nmodel = "x"\n')
     wrong = fstripe(*AT, "report", "--json", "--advisories", "bad.toml")

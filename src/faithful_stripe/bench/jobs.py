@@ -322,9 +322,9 @@ def _finish(controller: Controller, job: Job, volume: Volume) -> None:
         controller.event("initialize done", volume=volume.name)
         return
     if job.kind == "check":
-        mended = "; what could be computed was written anew" if job.repair and job.found else ""
+        computed = "; what could be computed was written anew" if job.repair and job.found else ""
         kind = "check done" if job.found == 0 else "check found"
-        controller.event(kind, volume=volume.name, found=job.found, repaired=mended)
+        controller.event(kind, volume=volume.name, found=job.found, repaired=computed)
         return
     member = volume.members[job.position]
     if job.kind == "rebuild":

@@ -19,7 +19,7 @@ TRADE = {
     "delete": "volume remove NAME", "remove": "volume remove NAME", "status": "survey", "show": "survey",
     "list": "survey", "info": "survey", "disks": "survey", "drives": "survey", "events": "log", "monitor": "watch",
     "blink": "locate DRIVE", "identify": "locate DRIVE", "replace": "swap DRIVE", "rebuild": "volume rebuild NAME",
-    "import": "volume adopt NAME", "foreign": "volume found",
+    "import": "volume adopt NAME",
     "initialize": "volume initialize NAME", "scrub": "volume check NAME", "check": "volume check NAME",
     "bios": "firmware show", "update": "firmware update FILE", "reboot": "firmware restart",
     "restart": "firmware restart", "hotspare": "spare add BAY", "recover": "lineup solve",
@@ -29,7 +29,7 @@ TRADE = {
 
 INSIDE = {
     "volume": {"create": "add", "make": "add", "delete": "remove", "destroy": "remove", "list": "show", "info": "show",
-               "status": "show", "import": "adopt", "foreign": "found", "clear": "forget", "scrub": "check",
+               "status": "show", "import": "adopt", "clear": "forget", "scrub": "check",
                "verify": "check", "init": "initialize", "resize": "set", "modify": "set"},
     "spare": {"create": "add", "delete": "remove", "assign": "add", "unassign": "remove"},
     "firmware": {"list": "show", "get": "show", "reboot": "restart", "reset": "restart", "flash": "update",

@@ -33,7 +33,8 @@ if TYPE_CHECKING:
 def bench() -> None:
     """The simulated server: make one, and be the hands in its machine room.
 
-    These commands act on the bench folder itself; a real server has no such calls.
+    These commands act on the bench folder itself; a real server has no such calls. Killed at any moment, a simulated
+    server loses nothing that was acknowledged; when this machine itself loses power, it may.
 
     \b
     Example:

@@ -33,6 +33,7 @@ COMMANDS: dict[str, Entry] = {
     "bays": Entry("look", "look", "bays", "Draw the front panel: what is in which bay."),
     "log": Entry("look", "log", "log", "The server's events, in order."),
     "watch": Entry("look", "look", "watch", "Follow rebuilds, copies and checks until they are done."),
+    "words": Entry("look", "vocabulary", "words", "What a word means here, and which command serves it."),
     "firmware": Entry("prepare", "firmware", "firmware", "Firmware settings: show, set, restart and read again."),
     "ready": Entry("prepare", "ready", "ready", "Is the server ready to be installed and to boot? One checklist."),
     "weigh": Entry("prepare", "weigh", "weigh", "Weigh the layouts: capacity, margin, speed, risk."),

@@ -390,7 +390,7 @@ def _extract_parts(made: Extract, tested: Lineup) -> list[Part]:
     parts: list[Part] = [Line(f"{made.file}: {binary_size(made.size)}, {binary_size(made.data)} of it data{gone_on}.")]
     parts += [*verdict_parts(tested.verdicts), *map_parts(tested)]
     for ranges, says, style in (
-        (made.mended, "computed from the other members", ""),
+        (made.computed, "computed from the other members", ""),
         (made.open, "may be wrong: the rows do not match", "Critical"),
         (made.unreadable, "cannot be read, and are zeros", "Critical"),
     ):  # fmt: skip

@@ -38,7 +38,7 @@ class Extract:
     blake3      of the whole file, read back, holes as the zeros they read as
     sha256      likewise, "" where it was not computed
     resumed     how far an earlier attempt had come
-    mended      (volume offset, length) of what was computed because a member is at fault there
+    computed      (volume offset, length) of what was computed because a member is at fault there
     open        likewise of what does not match, and nothing tells whether it is right
     unreadable  likewise of what could not be read and is zeros in the file
     map         the text file that lists all these, and which member is at fault where
@@ -51,7 +51,7 @@ class Extract:
     blake3: str
     sha256: str
     resumed: int = 0
-    mended: tuple[tuple[int, int], ...] = ()
+    computed: tuple[tuple[int, int], ...] = ()
     open: tuple[tuple[int, int], ...] = ()
     unreadable: tuple[tuple[int, int], ...] = ()
     map: str = ""
@@ -110,14 +110,14 @@ def extract(
             made, _read = tested(
                 found, members, tell, lambda at, pieces: out.take(at - start, pieces), (start, start + length)
             )
-            mended, unreadable = _mend(made, members, out, start, length)
+            computed, unreadable = _mend(made, members, out, start, length)
         except KeyboardInterrupt:
             out.keep()
             done = f"stopped after {out.done} of {length} bytes"
             raise Interrupted(what=done, to_do="the same command goes on from there") from None
         watched.check()
         assert made.rowmap is not None
-        listed = _listed(made.rowmap, mended, unreadable, start, length)
+        listed = _listed(made.rowmap, computed, unreadable, start, length)
         described = file.with_name(f"{file.name}.map.txt") if listed else None
         if described:
             described.unlink(missing_ok=True)
@@ -126,7 +126,7 @@ def extract(
         data, resumed = total(out.image.data_ranges()), out.resumed
     said = {word: tuple((a, b - a) for a, b in ranges) for word, ranges in listed.items()}
     return Extract(
-        str(file), start, length, data, fast, sha256, resumed, said.get("mended", ()), said.get("open", ()),
+        str(file), start, length, data, fast, sha256, resumed, said.get("computed", ()), said.get("open", ()),
         said.get("unreadable", ()), str(described) if described else "",
     ), made  # fmt: skip
 
@@ -136,21 +136,21 @@ def _mend(
 ) -> tuple[list[Range], list[Range]]:  # fmt: skip
     """Write what has to be computed over what stood on a member at fault; what was, and what could not be read."""
     assert made.rowmap is not None
-    mended: list[Range] = []
+    computed: list[Range] = []
     unreadable: list[Range] = []
     for patch in patches(made.geometry, members, made.rowmap, (start, start + length)):
         out.overwrite(patch.at - start, patch.data)
-        mended.append((patch.at, patch.end))
+        computed.append((patch.at, patch.end))
         unreadable += patch.unreadable
-    return subtract(union(mended), union(unreadable)), union(unreadable)
+    return subtract(union(computed), union(unreadable)), union(unreadable)
 
 
 def _listed(
-    rowmap: RowMap, mended: list[Range], unreadable: list[Range], start: int, length: int
+    rowmap: RowMap, computed: list[Range], unreadable: list[Range], start: int, length: int
 ) -> dict[str, list[Range]]:  # fmt: skip
     """Ranges of the volume by what is to be said of them; none where all is as it stands on the members."""
     open_at = subtract(clip(rowmap.open, start, start + length), unreadable)
-    found = {"mended": mended, "open": open_at, "unreadable": unreadable}
+    found = {"computed": computed, "open": open_at, "unreadable": unreadable}
     return {word: ranges for word, ranges in found.items() if ranges} | ({"": []} if rowmap.faults else {})
 
 
@@ -159,7 +159,7 @@ def _map_text(made: Lineup, listed: dict[str, list[Range]], start: int) -> str:
     assert made.rowmap is not None
     lines = [
         "# What in this file is not simply what stood on the members. In bytes: state, on the volume, in the file, how",
-        "# many. mended: computed from the other members; open: the row does not match, and nothing tells which",
+        "# many. computed: computed from the other members; open: the row does not match, and nothing tells which",
         "# member is at fault, so this may be wrong; unreadable: zeros. Then where which image is not used, and why.",
     ]
     for word, ranges in listed.items():

@@ -36,7 +36,7 @@ class GroupWrite:
     pieces   (member, offset in bytes, bytes)
     guarded  torn, this write could change bytes that it does not cover, or leave some that are neither old nor
              new: some data strip keeps bytes in these columns, or a member is missing. It goes through a
-             journal first; any other is mended by computing its parity again
+             journal first; any other is computed by computing its parity again
     """
 
     pieces: tuple[tuple[int, int, Bytes], ...]

@@ -203,7 +203,7 @@ def geometry(
     odd = strip_bytes % STRIP_LEAST if odd_strips else strip_bytes & (strip_bytes - 1)
     if not STRIP_LEAST <= strip_bytes <= STRIP_MOST or odd:
         raise GeometryError(
-            what=f"a strip of {strip_bytes} bytes cannot be had",
+            what=f"a strip of {strip_bytes} bytes is not possible",
             to_do="strips are powers of two from 4KiB to 1MiB",
         )
     chosen = layout(level, members, rotation, data, spans=spans, copies=copies, q_place=q_place, q_exponent=q_exponent)

@@ -23,7 +23,7 @@ class State(StrEnum):
 
     SOUND = "sound"
     """Every equation of the row's redundancy holds."""
-    MENDED = "mended"
+    MENDED = "computed"
     """A member is at fault there, it is known which one, and the others give what belongs there."""
     OPEN = "open"
     """The row does not match, and nothing tells who is at fault."""
@@ -63,7 +63,7 @@ class Fault:
 class RowMap:
     """The rows of an array that hold data, by what is known of them.
 
-    rows     how many in each state; one with open bytes is open, else one with mended bytes is mended
+    rows     how many in each state; one with open bytes is open, else one with computed bytes is computed
     faults   where members are not used, ascending by member and place
     open     ranges of the volume, in bytes, of which nothing tells whether they are right
     stretches  (first row, row after the last, state), ascending: rows that hold no data are in none
