@@ -151,7 +151,7 @@ def _files(folder: Path) -> dict[str, tuple[str | bytes, list[list[str]]]]:
         "servers.toml": ('servers = ["skerry", "https://127.0.0.1:9"]\n', [["--at", "servers.toml", "survey"]]),
         ".netrc": ("machine 127.0.0.1 login tide password gauge\n", [["--at", "https://127.0.0.1:9", "survey"]]),
         "jobs.json": (json.dumps(jobs), [measured]),
-        "new.pldm": (_package(folder), [[*at, "firmware", "update", "new.pldm", "--yes"]]),
+        "new.pldm": (_package(folder), [[*at, "firmware", "update", "new.pldm", "--yes", "--speed", "3600"]]),
     }  # fmt: skip
 
 

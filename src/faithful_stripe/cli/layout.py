@@ -61,9 +61,13 @@ class Column:
 
 
 def lines_of(text: str, width: int) -> list[str]:
-    """A line in as many as it takes, the further ones two characters further in."""
+    """A line in as many as it takes, the further ones two characters further in, or below the text behind a word and
+    two blanks, such as a severity."""
     if len(text) <= width:
         return [text]
+    if (headed := re.match(r"\S{1,10} {2,}(?=\S)", text)) and headed.end() < width // 2:
+        made = _wrapped(text[headed.end() :], width - headed.end())
+        return [headed[0] + made[0], *(" " * headed.end() + line for line in made[1:])]
     inner = text.lstrip(" ")
     first = " " * (len(text) - len(inner))
     return _wrapped(inner, width, first, first + "  ")
@@ -71,6 +75,7 @@ def lines_of(text: str, width: int) -> list[str]:
 
 _JOINED = re.compile(
     r"(?<=\d) (?=\d{3}\b|(?:[kKMGTPE]i?)?B\b|(?:[MG]B|Gbit)/s|bytes?\b|%|°C|h\b|s\b|min\b|days?\b|years?\b)"
+    r"|(?<=\b1) (?=in \d)|(?<=\b1 in) (?=\d)"
 )
 """The blank inside a number, and between a number and its unit."""
 

@@ -120,7 +120,7 @@ def draw_row(drives: list[Drive], cell: int) -> list[list[Piece]]:
 
 def counted(bays: int, cell: int) -> list[Piece]:
     """The line under a row: each bay's place counted from the left, whatever its label says."""
-    return [("".join(f"  {number}. of {bays}"[:cell].ljust(cell) for number in range(1, bays + 1)).rstrip(), "dim")]
+    return [("".join(f"  {number} of {bays}"[:cell].ljust(cell) for number in range(1, bays + 1)).rstrip(), "dim")]
 
 
 def bay_text(d: Drive, width: int) -> list[Piece]:

@@ -143,7 +143,7 @@ def short_use(d: Drive) -> str:
         return "copied onto"
     if d.used_as(UseKind.NOT_KNOWN):
         return "not known"
-    return "stood in for" if d.uses else "free" if d.present is True else "?"
+    return "spare used" if d.uses else "free" if d.present is True else "?"
 
 
 # volumes ----------------------------------------------------------------------------------------

@@ -54,7 +54,9 @@ def survey(client: Client, sight: bool = True) -> Server:
         if not sight or not seen.volumes:
             return seen
         try:
-            return replace(seen, volumes=tuple(as_seen(client, find(client).system, seen.volumes)))
+            system = find(client).system
+            client.ahead([client.page(link(system, "Boot", "BootOptions")), client.page(link(system, "SimpleStorage"))])
+            return replace(seen, volumes=tuple(as_seen(client, system, seen.volumes)))
         except RedfishError as reason:
             if reason.facts["status"] in FATAL:
                 raise
