@@ -63,6 +63,9 @@ class Listener:
         """Answer until somebody stops it."""
         try:
             asyncio.run(self._serve())
+        except OSError:
+            if not self._asked.is_set():  # else a connection that did not end well when all were ended
+                raise
         finally:
             self._ended.set()
             self._pool.shutdown(cancel_futures=True)
