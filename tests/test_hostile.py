@@ -3,9 +3,11 @@
 import json
 import os
 import resource
+import signal
 import socket
 import ssl
 import struct
+import subprocess
 import threading
 from contextlib import ExitStack
 from http.server import BaseHTTPRequestHandler, HTTPServer
@@ -21,6 +23,7 @@ from faithful_stripe.redfish import listening, serving
 from faithful_stripe.redfish.serving import SESSIONS, Sessions
 from faithful_stripe.redfish.streaming import STREAM
 
+from .conftest import FSTRIPE
 from .small import TEXT
 from .test_claims import NbdClient
 from .test_claims import serving as nbd_serving
@@ -58,6 +61,24 @@ def test_silence_and_halves_of_requests_keep_nobody_waiting(door):
             if said is not None:
                 stack.enter_context(context.wrap_socket(raw, server_hostname="127.0.0.1")).sendall(said)
         assert is_served(at, context)
+
+
+def test_ending_while_many_are_connected_is_one_line(fstripe, skerry):
+    """Silent ones, halves of requests, and whoever logged in: nothing of them is told when the serving ends."""
+    words = [FSTRIPE, "bench", "serve", "skerry", "--port", "0", "--user", "tech"]
+    environment = os.environ | {"FSTRIPE_SERVE_PASSWORD": RIGHT[1]}
+    serving = subprocess.Popen(words, cwd=fstripe.folder, env=environment, stdout=-1, stderr=-1, text=True)
+    at = serving.stdout.readline().split(" at ")[1].split(",")[0]
+    context = ssl.create_default_context(cafile=skerry / "tls.pem")
+    with ExitStack() as stack:
+        for number in range(12):
+            raw = stack.enter_context(opened(at))
+            if number % 2:
+                stack.enter_context(context.wrap_socket(raw, server_hostname="127.0.0.1")).sendall(b"GET / HT")
+        assert is_served(at, context)
+        serving.send_signal(signal.SIGINT)
+        _out, err = serving.communicate(timeout=60)
+    assert serving.returncode == 0 and err == "Ended; the bench is as it was left.\n"
 
 
 def test_whoever_takes_too_long_over_a_request_is_let_go(door, monkeypatch):

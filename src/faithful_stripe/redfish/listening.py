@@ -80,8 +80,15 @@ class Listener:
             self._socket.close()
 
     async def _serve(self) -> None:
+        asyncio.get_running_loop().set_exception_handler(self._unwell)
         self._config.bind = [f"fd://{self._socket.detach()}"]
         await serve(self._answer, self._config, mode="asgi", shutdown_trigger=self._stopped)  # type: ignore[arg-type]
+
+    def _unwell(self, loop: asyncio.AbstractEventLoop, about: dict[str, Any]) -> None:
+        """A connection that ended badly, or was ended, is the client's matter; anything else is told."""
+        reason = about.get("exception")
+        if not (self._asked.is_set() or isinstance(reason, asyncio.CancelledError | OSError)):
+            loop.default_exception_handler(about)
 
     async def _stopped(self) -> None:
         while not self._asked.is_set():
