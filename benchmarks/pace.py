@@ -32,7 +32,7 @@ from faithful_stripe.work.survey import survey
 from .survey import description
 
 ACTS: dict[str, Callable[[Client], object]] = {"survey": survey, "locate": lambda c: build.locate(c, "5", True)}
-BUDGET = {("survey", False): 44, ("survey", True): 13, ("locate", False): 35, ("locate", True): 10}
+BUDGET = {("survey", False): 44, ("survey", True): 13, ("locate", False): 37, ("locate", True): 11}
 """Requests, login and logout included, of a server that can only tell members one by one, or expands collections."""
 DEPTH = {"survey": 9, "locate": 9}
 """Root, login, systems, a system, its storage's list, a storage, its volumes' list, a volume, boot options or LED."""

@@ -9,6 +9,7 @@ lead, because a bench was moved meanwhile.
 
 from __future__ import annotations
 
+import json
 import shutil
 import sqlite3
 from collections.abc import Callable
@@ -91,12 +92,13 @@ def _alone(folder: Path, serial: str) -> bool:
 
 def _has(folder: Path, uuid: str, serial: str) -> bool:
     """Whether a bench is there, the very one, and has the drive; read without holding it."""
-    with suppress(sqlite3.Error, OSError):
+    with suppress(sqlite3.Error, OSError, ValueError, AttributeError):
         db = sqlite3.connect(f"file:{quote(str(folder / FILE))}?mode=ro", uri=True)
         try:
             told = "SELECT value FROM item WHERE kind = ? AND key = ?"
             row = db.execute(told, ("meta", "server")).fetchone()
-            return bool(row and uuid in row[0] and db.execute(told, ("drive", serial)).fetchone())
+            same = row is not None and json.loads(row[0]).get("uuid") == uuid
+            return same and db.execute(told, ("drive", serial)).fetchone() is not None
         finally:
             db.close()
     return False

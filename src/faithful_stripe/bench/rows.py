@@ -179,7 +179,7 @@ def _whole(state: State) -> None:
         _must(name in registry() and registry()[name].fits(value), f"meta firmware, {name}")
     claimed = [bay for memory in state.controllers.values() for bay in memory.facts.get("bays", ())]
     _must(bool(state.controllers), "controllers: there is none")
-    _must(all(min(clock) >= 0 for clock in (state.clock,)) and state.next_number >= 0, "meta clock")
+    _must(min(state.clock) >= 0 and state.next_number >= 0, "meta clock")
     taken: set[str] = set()
     for serial, drive in state.drives.items():
         where = f"drive {serial}"

@@ -93,8 +93,7 @@ def read_server(client: Client, drives_only: bool = False) -> Server:
     with client.look():
         found = Found(client)
         root = client.root
-        first = ("Systems",) if drives_only else ("Systems", "Chassis")
-        client.ahead(client.page(link(root, name)) for name in first)
+        client.ahead(client.page(link(root, name)) for name in ("Systems", "Chassis"))
         found.systems = found.members(link(root, "Systems"))
         managers = [p for s in found.systems for p in links(s, "Links", "ManagedBy")][:1]
         client.ahead([*(client.page(link(s, "Storage")) for s in found.systems), *(() if drives_only else managers)])
@@ -102,25 +101,29 @@ def read_server(client: Client, drives_only: bool = False) -> Server:
             found.storages += found.members(link(system, "Storage"))
         if drives_only:
             found.storages = [_without_volumes(s) for s in found.storages]
-        _ahead(found, drives_only)
-        _chassis(found, drives_only)
+        _ahead(found)
+        _chassis(found)
         if not drives_only:
             found.manager = (
                 found.get(managers[0]) if managers else next(iter(found.members(link(root, "Managers"))), {})
             )
-        return _server(found, _first(found))
+        made = _server(found, _first(found))
+        if not drives_only:
+            return made
+        unknown = (Use(UseKind.NOT_KNOWN),)
+        return replace(made, drives=tuple(replace(d, uses=unknown) if d.seated else d for d in made.drives))
 
 
 def _without_volumes(storage: Body) -> Body:
     return {name: value for name, value in storage.items() if name not in ("Volumes", "Controllers")}
 
 
-def _ahead(found: Found, drives_only: bool) -> None:
+def _ahead(found: Found) -> None:
     """What storage links to, all at once; its drives by themselves, unless a chassis tells them whole."""
     wanted = [found.client.page(link(s, name)) for s in found.storages for name in ("Volumes", "Controllers")]
     enclosures = [p for s in found.storages for p in links(s, "Links", "Enclosures")]
     if found.client.expands:
-        found.client.ahead([*wanted, *(enclosures if drives_only else ())])
+        found.client.ahead(wanted)
         return
     found.client.ahead([*wanted, *enclosures, *(p for s in found.storages for p in links(s, "Drives"))])
 
@@ -137,13 +140,10 @@ def _first(found: Found) -> Body:
     return next((s for s in found.systems if link(s, "Storage")), next(iter(found.systems), {}))
 
 
-def _chassis(found: Found, named_only: bool = False) -> None:
-    """All chassis, those that storage names and those of the service's own list, with the drives that they list.
-
-    named_only  only those that storage names, where it names any, and not what they list
-    """
+def _chassis(found: Found) -> None:
+    """All chassis, those that storage names and those of the service's own list, with the drives that they list."""
     wanted = [p for s in found.storages for p in links(s, "Links", "Enclosures")]
-    for body in [] if named_only and wanted else found.members(link(found.client.root, "Chassis")):
+    for body in found.members(link(found.client.root, "Chassis")):
         found.chassis[path_of(body)] = body
     for path in dict.fromkeys(wanted):
         if path not in found.chassis:
@@ -152,7 +152,7 @@ def _chassis(found: Found, named_only: bool = False) -> None:
     known_of = {p for s in found.storages for p in links(s, "Drives")}
     for path, body in found.chassis.items():
         inside = links(body, "Links", "Drives")
-        told = not found.client.expands and (named_only or (inside and set(inside) <= known_of))
+        told = not found.client.expands and inside and set(inside) <= known_of
         for drive in [] if told else found.members(link(body, "Drives")):
             found.listed[path_of(drive)] = drive
             found.holder.setdefault(path_of(drive), path)
