@@ -10,7 +10,7 @@ demo: $(VENV)/.installed
 
 test: $(VENV)/.installed-dev
 	@echo "left out: the long lane, with the demo, kills, failing disks, fuzz and real file systems (make long)"
-	$(BIN)/pytest -n 2
+	$(BIN)/pytest -n 3  # some of them wait
 
 long: $(VENV)/.installed-dev
 	$(BIN)/pytest -n 2 -m long

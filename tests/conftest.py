@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import fcntl
 import io
 import json
 import os
@@ -159,5 +160,13 @@ def observatory(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 @pytest.fixture(scope="session", name="volumes")
 def _volumes(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """The small file systems of `tests/data` and some contents without one."""
-    return cutting.unpack(tmp_path_factory.mktemp("volumes"))
+    """The small file systems of `tests/data` and some contents without one: unpacked once, for all workers."""
+    place = tmp_path_factory.getbasetemp()
+    place = (place.parent if "PYTEST_XDIST_WORKER" in os.environ else place) / "volumes"
+    place.mkdir(exist_ok=True)
+    with (place / "lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if not (place / "whole").exists():
+            cutting.unpack(place)
+            (place / "whole").touch()
+    return place

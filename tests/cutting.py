@@ -7,6 +7,7 @@ import random
 from pathlib import Path
 
 import numpy as np
+import pytest
 
 from . import piles
 from .cases import Case, _shuffle, truth
@@ -14,6 +15,12 @@ from .slicer import Spec, cut
 
 DATA = Path(__file__).parent / "data"
 CONTENTS = sorted(p.name.removesuffix(".img.xz") for p in DATA.glob("*.img.xz"))
+
+
+def one_in(every: int, cases, single: bool = False) -> list:
+    """Cases of a sweep as parameters: each `every`-th in the fast lane, all of them in `make check`."""
+    long = {"marks": pytest.mark.long}
+    return [pytest.param(*((c,) if single else c), **({} if i % every == 0 else long)) for i, c in enumerate(cases)]
 
 
 def unpack(place: Path) -> Path:

@@ -35,6 +35,7 @@ from faithful_stripe.work.extracting import extract
 from faithful_stripe.work.lineup import evidence_of, open_array, prove, save, solve_images, what_is_read
 
 from .conftest import FSTRIPE
+from .cutting import one_in
 
 STRIP = 4096
 SHAPES = {
@@ -394,8 +395,8 @@ def test_a_right_claim_is_certain_and_a_wrong_one_is_told_what_is_wrong_in_it(ob
 
 @pytest.mark.parametrize(
     ("level", "members", "missing", "more"),
-    [("RAID6", 5, (0, 3), {}), ("RAID5", 4, (2,), {}), ("RAID10", 6, (1, 4), {"copies": 2}),
-     ("RAID50", 6, (0, 5), {"spans": 2}), ("RAID0", 3, (), {}), ("RAID1E", 5, (2,), {"data": "offset"})],
+    one_in(3, [("RAID6", 5, (0, 3), {}), ("RAID5", 4, (2,), {}), ("RAID10", 6, (1, 4), {"copies": 2}),
+               ("RAID50", 6, (0, 5), {"spans": 2}), ("RAID0", 3, (), {}), ("RAID1E", 5, (2,), {"data": "offset"})]),
 )  # fmt: skip
 def test_claims_with_members_missing_are_proven_by_what_they_hold(observatory, level, members, missing, more):
     found, sources = sliced(observatory, level, members, **more)

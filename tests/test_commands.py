@@ -323,6 +323,7 @@ def random_image(path: Path, seed: int, size: int = 24 << 20) -> Path:
     return path
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("seed", range(15))
 def test_a_kill_at_any_moment_leaves_a_bench_that_opens_and_loses_nothing(fstripe, tides, seed):
     """Loads over a loaded volume, killed at a moment of its own: old or new bytes everywhere, parity true."""

@@ -4,6 +4,7 @@ import errno
 import os
 import random
 import shutil
+import subprocess
 
 import pytest
 
@@ -15,6 +16,7 @@ from faithful_stripe.work.checked import CheckedVolume
 from faithful_stripe.work.extracting import extract
 from faithful_stripe.work.lineup import load, open_array, what_is_read
 
+from .conftest import Runner
 from .slicer import Spec, cut
 
 STRIP = 16384
@@ -22,14 +24,22 @@ SPEC = Spec("RAID5", 4, STRIP, "parity-N", "continuation")
 COMMANDS = (("extract", "found.toml", "out.img"), ("prove", "found.toml"), ("draw", "found.toml", "--map", "rows.png"))
 
 
-@pytest.fixture
-def solved(fstripe, observatory):
-    """A solved pile in the test's folder, by position."""
-    images = [fstripe.folder / f"{'dbea'[m]}.img" for m in range(SPEC.members)]
+@pytest.fixture(scope="module")
+def solved_once(observatory, tmp_path_factory):
+    """A solved pile."""
+    folder = tmp_path_factory.mktemp("solved")
+    images = [folder / f"{'dbea'[m]}.img" for m in range(SPEC.members)]
     cut(observatory, SPEC, images)
-    names = sorted(p.name for p in images)
-    assert fstripe("lineup", "solve", *names, "--out", "found.toml").status == 0
-    return images
+    assert Runner(folder)("lineup", "solve", *sorted(p.name for p in images), "--out", "found.toml").status == 0
+    return folder
+
+
+@pytest.fixture
+def solved(fstripe, solved_once):
+    """A solved pile in the test's folder, by position."""
+    for path in solved_once.glob("*.*"):
+        subprocess.run(["cp", "--sparse=always", path, fstripe.folder], check=True)
+    return [fstripe.folder / f"{'dbea'[m]}.img" for m in range(SPEC.members)]
 
 
 def refused(fstripe, words, name, where):

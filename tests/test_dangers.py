@@ -384,7 +384,7 @@ def test_waiting_is_advised_before_a_restart_and_what_ctrl_c_does_is_said(fstrip
     b()
     fstripe(*AT, "bench", "pull", "2")
     fstripe(*AT, "bench", "seat", "2", "S1")
-    told = fstripe(*AT, "firmware", "restart", "--yes", "--speed", "600")
+    told = fstripe(*AT, "firmware", "restart", "--yes", "--speed", "100")
     before = told.err.index("WAIT FIRST"), told.err.index("Ctrl-C stops the waiting, not the restart")
     assert max(before) < told.err.index("power on"), told.err
 

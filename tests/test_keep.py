@@ -133,7 +133,7 @@ class Hands:
                     act(session)
         else:
             with Bench(self.folder).session() as session:
-                session.advance(2.0)
+                session.advance(10.0)
 
 
 def made(fstripe, small, level="RAID6", bays="1-4"):

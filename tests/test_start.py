@@ -22,16 +22,11 @@ from faithful_stripe.core.lineup.verdicts import Reason, Sure
 from faithful_stripe.core.source import MemorySource
 from faithful_stripe.work.lineup import solve_images
 
-from .cutting import pile, right, unpack
+from .cutting import pile, right
 from .slicer import Spec
 
 MIB = 1 << 20
 RAID5 = Spec("RAID5", 5, 16384, "parity-N", "continuation")
-
-
-@pytest.fixture(scope="module")
-def volumes(tmp_path_factory):
-    return unpack(tmp_path_factory.mktemp("volumes"))
 
 
 layouts = st.sampled_from([

@@ -27,6 +27,8 @@ HEADERS = 64 << 10
 """Bytes of a request's head."""
 SILENT, BODY = 15.0, 60.0
 """Seconds that a connection may take for the head of a request, and for the rest of it."""
+LEAVING = 3.0
+"""Seconds after which those who are still connected are let go without a word when the serving ends."""
 PAUSE = 0.1
 """Seconds after which an application that had nothing to say yet (an empty piece, PEP 3333) is asked again."""
 IN_MEMORY = 1 << 20
@@ -82,7 +84,12 @@ class Listener:
     async def _serve(self) -> None:
         asyncio.get_running_loop().set_exception_handler(self._unwell)
         self._config.bind = [f"fd://{self._socket.detach()}"]
-        await serve(self._answer, self._config, mode="asgi", shutdown_trigger=self._stopped)  # type: ignore[arg-type]
+        application: Any = self._answer
+        serving = asyncio.ensure_future(serve(application, self._config, mode="asgi", shutdown_trigger=self._stopped))
+        await asyncio.wait([serving, asyncio.ensure_future(self._stopped())], return_when=asyncio.FIRST_COMPLETED)
+        await asyncio.wait([serving], timeout=LEAVING)
+        if not serving.cancel():
+            serving.result()
 
     def _unwell(self, loop: asyncio.AbstractEventLoop, about: dict[str, Any]) -> None:
         """A connection that ended badly, or was ended, is the client's matter; anything else is told."""
