@@ -79,6 +79,7 @@ def why(name: str, verdict: Verdict) -> str:
         Reason.OLDER: f"{who}: older than the others{by}, as the file system's own times tell",
         Reason.OPEN_ROWS: f"{size} of the volume do not match, and nothing tells who is at fault",
         Reason.COMPUTED: f"{size} of {who} are computed from the other members",
+        Reason.BLANK: f"{who}: {size} are blank there and not used: not read for the image, or never written to it",
         Reason.Q_RULE: "Q is counted by no known rule, and blames every member in turn",
         Reason.BEYOND: f"{size} of data stand behind the array's end: an image may be cut short",
         Reason.PLACING: "all rows match, but order and start are not both certain",

@@ -93,6 +93,10 @@ def _currency(found: Lineup, rowmap: RowMap) -> Verdict:
     if unproven:
         names = _named(found, [f.member for f in unproven])
         return Verdict(Sure.PROBABLE, Reason.COMPUTED, names, sum(f.end - f.start for f in unproven))
+    blank = [f for f in rowmap.faults if f.why is Why.BLANK]
+    if blank:  # not read when the image was made, or written by the others while it was away: nothing tells which
+        names = _named(found, [f.member for f in blank])
+        return Verdict(Sure.PROBABLE, Reason.BLANK, names, sum(f.end - f.start for f in blank))
     return Verdict(Sure.CERTAIN, Reason.ALL_READ, count=sum(rowmap.rows.values()))
 
 

@@ -57,6 +57,7 @@ class Reason(StrEnum):
     OUT_OF_DATE = "out-of-date"
     OPEN_ROWS = "open-rows"
     COMPUTED = "computed"
+    BLANK = "blank"
     CHECKSUMS = "checksums"
     EMPTY_FRONT = "empty-front"
     PLACING = "order-or-start"
