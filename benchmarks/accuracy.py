@@ -60,7 +60,7 @@ class Judged:
 
 def judge(case: Case, arrays: tuple[Lineup, ...]) -> Judged:
     """What an answer is worth."""
-    mine = {n for n in case.names if n}
+    mine = {n for n in case.names if n} | ({case.stale} if case.only_old is not None else set())
     chosen = [a for a in arrays if mine & {m for m in a.members if m}]
     if not chosen:
         return Judged("undecided", dict.fromkeys(VERDICTS, "none"), (), 0.0)
@@ -165,7 +165,8 @@ def counted_right(case: Case, answer: Lineup) -> bool:
         q_exponent=layout.q_exponent,
     )  # fmt: skip
     at = spec.start
-    names = [None if n in case.optional and n not in answer.members else n for n in case.names]
+    told = [case.stale if m == case.only_old else n for m, n in enumerate(case.names)]
+    names = [None if n in case.optional and n not in answer.members else n for n in told]
     while at < spec.start + 2 * spec.members * spec.strip:
         mine, row = _equation(spec, names, at), (at - spec.start) // said.strip
         if mine != _equation(said, answer.members, spec.start + row * said.strip):

@@ -53,6 +53,7 @@ class Case:
     strangers: int
     names: list[str | None] = field(default_factory=list)
     stale: str = ""
+    only_old: int | None = None
     images: list[Path] = field(default_factory=list)
     unreadable: dict[str, list[tuple[int, int]]] = field(default_factory=dict)
     """Byte ranges of images whose reading fails."""
@@ -454,14 +455,20 @@ def _shuffle(case: Case, alive: list[Path | None], rng: random.Random, foreign: 
         case.stale = case.names[int(case.stale)] or ""
         case.optional.add(case.stale)
     elif outdated in new:
+        aged = int(case.stale)
         case.stale = str(new[outdated])
+        if case.names[aged] is None:  # only its old copy is left of this member: that one's seat is no wrong order
+            case.only_old = aged
+            case.optional.add(case.stale)
     case.images = sorted(new.values())
     return case
 
 
 def truth(case: Case, strips: int = 3000) -> dict[int, set[tuple[str | None, int]]]:
     """Where each of the volume's first strips stands, by image name (None on the missing member)."""
-    spec = case.spec
+    spec, names = case.spec, list(case.names)
+    if case.only_old is not None:
+        names[case.only_old] = case.stale
     if spec.sizes:  # all of it, here and there: the borders are what matters
-        return {k: {(case.names[m], at) for m, at in c} for k, c in places(spec, 1 << 30).items() if k % 16 == 0}
-    return {k: {(case.names[m], at) for m, at in cells} for k, cells in places(spec, strips).items()}
+        return {k: {(names[m], at) for m, at in c} for k, c in places(spec, 1 << 30).items() if k % 16 == 0}
+    return {k: {(names[m], at) for m, at in cells} for k, cells in places(spec, strips).items()}

@@ -145,6 +145,19 @@ def made(fstripe, small, level="RAID6", bays="1-4"):
     return fstripe.folder / "b"
 
 
+def until(so, seconds=60.0):
+    """Wait until something is so."""
+    end = time.monotonic() + seconds
+    while not so():
+        assert time.monotonic() < end, "it does not happen"
+        time.sleep(0.1)
+
+
+def seen_on(bench, what):
+    with bench.session() as session:
+        return what(session)
+
+
 def told_by(folder, wanted, hands, **options):
     with connect(str(folder)) as client:
         under_way, _costs = swap.begin(client, wanted, now=True)
@@ -275,9 +288,10 @@ def test_the_command_keeps_the_cupboard_and_the_next_one_knows(fstripe, small):
     results = []
     guide = threading.Thread(target=lambda: results.append(fstripe("--at", "b", "swap", "2", "--speed", "60")))
     guide.start()
-    time.sleep(2.5)
+    bench = Bench(fstripe.folder / "b")
+    until(lambda: seen_on(bench, lambda s: s.state.in_bay("2").indicator))
     fstripe("--at", "b", "bench", "pull", "2")
-    time.sleep(1.0)
+    time.sleep(2.0)  # it looks once a second
     fstripe("--at", "b", "bench", "seat", "2", "S1")
     guide.join(timeout=90)
     (done,) = results

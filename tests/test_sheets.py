@@ -200,7 +200,7 @@ class Breaks:
         self.inner, self.left = inner, after
 
     def __getattr__(self, name):
-        if name in ("post", "patch", "delete"):
+        if name in ("post", "create", "patch", "delete"):
             self.left -= 1
             if self.left < 0:
                 raise WorkError(what="the connection is gone", to_do="")

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 import click
+from click.core import ParameterSource
 
 from .arguments import Family, Level
 from .common import (
@@ -108,6 +109,7 @@ def add(
         spans=len(parts) if spans else None, copies=mirrors_of, q_place=q_place, q_exponent=q_exponent,
         initialize=initialize, controller=controller, read_cache=read_cache, write_cache=write_cache,
         spares=split_list(spares) if spares else (), over_found=over_found, failing=failing,
+        strip_asked=ctx.get_parameter_source("strip") is not ParameterSource.DEFAULT,
     )  # fmt: skip
     client = target(ctx)
     plans = work.plan_volumes(client, work.singly(name, wish.drives, wish) if singly else [wish])

@@ -29,7 +29,8 @@ Body = dict[str, Any]
 
 
 class RedfishError(StripeError):
-    """What the server answered. Facts: what, to_do, status (HTTP, 0 without an answer), message_id."""
+    """What the server answered. Facts: what, to_do, status (HTTP, 0 without an answer), message_id; and `properties`,
+    where it names those of the request that it does not take."""
 
     template = "{what}"
     remedy = "{to_do}"
@@ -37,6 +38,12 @@ class RedfishError(StripeError):
 
 class AnswerLost(RedfishError):
     """A change was sent and no answer came: whether it was carried out is not known."""
+
+
+class Deferred(RedfishError):
+    """A change that was taken, and is carried out at the server's next restart only."""
+
+    exit_status = 3
 
 
 TRIES, LONGEST_WAIT = 4, 30.0
@@ -56,6 +63,15 @@ MOST_STEPS = 4
 
 TASK_PATIENCE = 600.0
 """Seconds for which a task is followed."""
+
+PENDING_LOOKS = 3
+"""Looks in a row at which a task has not begun yet: it waits for something that a person does."""
+
+FAILED_TASKS = ("Exception", "Killed", "Cancelled", "Interrupted")
+"""Of the standard's `TaskState`, those in which nothing more will come of a task."""
+
+WITHOUT_SESSIONS = (404, 405, 501)
+"""HTTP statuses of servers that offer no sessions."""
 
 EXPANDED = "?$expand=."
 
@@ -146,6 +162,10 @@ class Client:
         if isinstance(found, RedfishError):
             raise found
         return copy.deepcopy(found)
+
+    def wait(self, seconds: float) -> None:
+        """Wait for the server."""
+        self._sleep(seconds)
 
     @contextmanager
     def look(self) -> Iterator[None]:
@@ -242,8 +262,20 @@ class Client:
             page = following if isinstance(following, str) else None
 
     def post(self, path: str, body: Body, tell: Tell | None = None) -> Body:
-        """Ask for something to be made or done; the answer's body, empty where there is none. Raises AnswerLost."""
+        """Ask for something to be made or done; the answer's body, empty where there is none. Raises AnswerLost,
+        Deferred."""
         return self._json(self._send("POST", path, tell, json=body))
+
+    def create(self, path: str, body: Body) -> tuple[str, Body]:
+        """Ask for a new member of a collection: its path, "" where the server does not tell, and the answer's body.
+        Raises AnswerLost, Deferred."""
+        response = self._send("POST", path, json=body)
+        answer = self._json(response)
+        if "TaskState" in answer:
+            made = answer.get("Links", {}).get("CreatedResources")
+            return (str(made[0].get("@odata.id") or "") if isinstance(made, list) and made else ""), {}
+        location = _parted(response.headers.get("Location") or "").path if response.status_code == 201 else ""
+        return location or str(answer.get("@odata.id") or ""), answer
 
     def push(self, path: str, parameters: Body, name: str, data: bytes, tell: Tell | None = None) -> Body:
         """Send a file with its parameters as one multipart request (DSP0266 12.6), and follow its task."""
@@ -369,11 +401,14 @@ class Client:
     def _follow(self, response: httpx.Response, tell: Tell | None) -> httpx.Response:
         """Wait for a task to end; its answer. `tell` hears how far it is, where the server says so."""
         monitor = response.headers.get("Location") or self._json(response).get("@odata.id")
-        waited = 0.0
+        waited, idle = 0.0, 0
         while monitor and response.status_code == 202 and waited < TASK_PATIENCE:
             pause = _retry_after(response)
+            task = self._json(response)
+            idle = idle + 1 if task.get("TaskState") == "Pending" else 0
+            if idle == PENDING_LOOKS:
+                raise self._deferred(task)
             if tell:
-                task = self._json(response)
                 tell(str(task.get("Name") or "task"), task.get("PercentComplete"))
             self._sleep(pause)
             waited += pause
@@ -382,7 +417,21 @@ class Client:
         if response.status_code == 202:
             what = f"{self.where}: a task is still running after {waited:.0f} s"
             raise RedfishError(what=what, to_do="look at the server; do not ask again", status=202, message_id="")
+        task = self._json(response) if response.status_code < 400 else {}
+        if task.get("TaskState") == "Pending":  # told at once, where no monitor says it
+            raise self._deferred(task)
+        if task.get("TaskState") in FAILED_TASKS:
+            told = _messages(task.get("Messages"))
+            what = f"{self.where}: {told or 'it gives no reason'}; its task has ended as {task['TaskState']}"
+            raise RedfishError(what=what, to_do="look at its log: `log`", status=response.status_code, message_id="")
         return response
+
+    def _deferred(self, task: Body) -> Deferred:
+        """A task that waits: what the server says of it, and what a person does."""
+        told = _messages(task.get("Messages"))
+        what = f"{self.where}: it does that at its next restart{f' ({told})' if told else ''}"
+        to_do = "restart it (`firmware restart`), then look (`survey`)"
+        return Deferred(what=what, to_do=to_do, status=202, message_id="")
 
     # sessions -----------------------------------------------------------------------------------
 
@@ -406,12 +455,28 @@ class Client:
         path = self._sessions() or "/redfish/v1/SessionService/Sessions"
         response = self._repeated("POST", path, json={"UserName": found[0], "Password": found[1]})
         token = response.headers.get("X-Auth-Token")
-        if response.status_code >= 400 or not token:
-            what = f"{self.where}: the login of {found[0]} was refused"
-            raise RedfishError(what=what, to_do="check user and password", status=response.status_code, message_id="")
-        self._http.headers["X-Auth-Token"] = token
-        self._session = _parted(response.headers.get("Location") or "").path or None
-        return True
+        if response.status_code < 400 and token:
+            self._http.headers["X-Auth-Token"] = token
+            self._session = _parted(response.headers.get("Location") or "").path or None
+            return True
+        reason = self._error("POST", path, response)
+        full = "SessionLimit" in str(reason.facts["message_id"]) or response.status_code == 503
+        if full or response.status_code in WITHOUT_SESSIONS or response.status_code < 400:
+            basic, self._login = httpx.BasicAuth(*(part.encode() for part in found)), None
+            tried = self._repeated("GET", self._systems(), auth=basic)
+            if tried.status_code < 400:
+                self._http.auth = basic  # with every request, and to no other address: nothing is followed there
+                return True
+            reason = self._error("GET", self._systems(), tried)
+        said = "" if response.status_code == 401 else f": {reason.facts['said']}" if reason.facts["said"] else ""
+        what = f"{self.where}: the login of {found[0]} was refused{said}"
+        to_do = "check user and password" if not said else reason.to_do
+        raise RedfishError(what=what, to_do=to_do, status=response.status_code, message_id=reason.facts["message_id"])
+
+    def _systems(self) -> str:
+        """What can be read by those who have logged in only."""
+        systems = (self._root or {}).get("Systems")
+        return str(systems.get("@odata.id")) if isinstance(systems, dict) else "/redfish/v1/Systems"
 
     def _sessions(self) -> str:
         """Where sessions are begun, as the root tells; "" where it does not."""
@@ -443,14 +508,35 @@ class Client:
             what = first.get("Message") or error.get("message") or ""
             to_do = first.get("Resolution") or ""
             message_id = first.get("MessageId") or error.get("code") or ""
+            named = _properties(entries)
         except (ValueError, KeyError, AttributeError, TypeError, IndexError, RecursionError):
             what = to_do = message_id = ""
+            named = ()
+        said = what.rstrip(".")
         if response.status_code == 401:
             what = f"{self.where}: this server asks for a login"
             to_do = "put it into ~/.netrc, or into FSTRIPE_USER and FSTRIPE_PASSWORD"
         what = (what or f"{method} {path} was answered with status {response.status_code}").rstrip(".")
         to_do = "" if to_do.strip(" .").lower() == "none" else to_do.rstrip(".")
-        return RedfishError(what=what, to_do=to_do, status=response.status_code, message_id=message_id)
+        return RedfishError(
+            what=what, to_do=to_do, status=response.status_code, message_id=message_id, said=said, properties=named
+        )
+
+
+def _messages(messages: object) -> str:
+    """What a task's messages say, one after the other."""
+    told = [m.get("Message") for m in messages if isinstance(m, dict)] if isinstance(messages, list) else []
+    return "; ".join(text.rstrip(".") for text in told if isinstance(text, str) and text)
+
+
+def _properties(entries: list[Body]) -> tuple[str, ...]:
+    """The properties of a request that a server's messages are about: by pointer, or as the message's first word."""
+    found = []
+    for entry in entries:
+        found += [str(pointer).rpartition("/")[2] for pointer in entry.get("RelatedProperties") or []]
+        if "Property" in str(entry.get("MessageId") or ""):
+            found += [str(word).rpartition("/")[2] for word in (entry.get("MessageArgs") or [])[:1]]
+    return tuple(dict.fromkeys(found))
 
 
 def _object(text: str) -> Body:

@@ -285,6 +285,12 @@ def _with_spares(drives: Sequence[Drive], volumes: Sequence[Volume]) -> list[Dri
 # volumes ----------------------------------------------------------------------------------------
 
 
+def read_volume_at(client: Client, path: str, controller: str, drives: Sequence[Drive]) -> Volume:
+    """A volume by its own address, with its seats as far as `drives` are its members. Raises RedfishError."""
+    body = client.get(path)
+    return _seated(body, read_volume(body, controller), drives, {})
+
+
 def _seated(body: Body, volume: Volume, drives: Sequence[Drive], bodies: dict[str, Body]) -> Volume:
     """A volume with its seats: as its server lists its members, else from the links, whichever side has them."""
     members = rows(ours(body), "Members")

@@ -72,9 +72,9 @@ TYPES: dict[str, Kind] = {
     **_named(Kind.OBJECTS, "@Message.ExtendedInfo CapacitySources CacheSummary Conditions DedicatedSpareDrives "
              "Dependencies Devices Enclosures FoundVolumes Identifiers InconsistentRanges LostRanges ManagedBy "
              "MapFrom Members Operations RelatedItem Seats SpareFor UnreadableRanges Value Messages "
-             "ProvidingDrives ProvidingVolumes ProvidingPools Events"),
+             "ProvidingDrives ProvidingVolumes ProvidingPools Events CreatedResources"),
     **_named(Kind.TEXTS, "BootOrder ResetType@Redfish.AllowableValues SupportedRAIDTypes MessageArgs Targets "
-             "SupportedDeviceProtocols"),
+             "SupportedDeviceProtocols RelatedProperties"),
     **_named(Kind.OBJECT | Kind.OBJECTS, "Chassis Drives Managers PCIeDevices Storage "
              "StorageControllers Volumes ComputerSystems StoragePools Location"),
     **_named(Kind.OBJECT | Kind.TEXT, "Status"),

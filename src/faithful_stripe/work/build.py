@@ -12,12 +12,13 @@ from ..core.server.fitness import as_spare
 from ..core.server.model import Server
 from ..core.server.redundancy import survives
 from ..core.server.things import CACHE_WORDS, Controller, Drive, FoundVolume, Volume
-from ..core.server.unknown import UNKNOWN, known
+from ..core.server.unknown import UNKNOWN, Maybe, known
 from ..redfish.client import Body, Client, RedfishError
 from ..redfish.names import OEM
-from ..redfish.plain import part, text
-from ..redfish.readers import located
+from ..redfish.plain import ours, part, text
+from ..redfish.readers import located, read_volume
 from ..redfish.reading import read_server
+from ..redfish.writers import change, free_spare, make_spare, offered_values, remove
 from .errors import Unfit, WorkError
 from .picking import pick
 from .survey import survey
@@ -30,7 +31,7 @@ def remove_volume(client: Client, volume: Volume) -> None:
     """
     for _attempt in range(3):
         try:
-            client.delete(volume.path, volume.etag)
+            remove(client, volume.path, volume.etag)
             return
         except RedfishError as reason:
             if reason.facts["status"] != 412:
@@ -82,24 +83,50 @@ def _post_ours(client: Client, volume: Volume, act: str, body: Body, trouble: st
 def initialize(client: Client, volume: Volume, method: str) -> Volume:
     """Begin to initialize a volume: "fast", "foreground" (both lose what it holds) or "background"."""
     action = _action(client, volume, "#Volume.Initialize", "initialization")
-    body = {"InitializeType": "Fast"} if method == "fast" else {"InitializeType": "Slow"}
-    client.post(action, body | ({} if method == "fast" else {"InitializeMethod": method.capitalize()}))
-    return survey(client).volume(volume.path)
+    kind, how = ("Fast", None) if method == "fast" else ("Slow", method.capitalize())
+    kinds, ways = (offered_values(client, action, f"Initialize{word}") for word in ("Type", "Method"))
+    body = {}
+    if kinds is UNKNOWN or kind in kinds:
+        body["InitializeType"] = kind
+    elif kinds:
+        raise _not_so(volume, f"a {kind.lower()} initialization", kinds)
+    if how and (ways is UNKNOWN or how in ways):
+        body["InitializeMethod"] = how
+    elif how and (ways or how == "Background"):
+        raise _not_so(volume, f"to initialize in the {how.lower()}", ways or ("Foreground",))
+    client.post(str(action["target"]), body)
+    return _again(client, volume)
+
+
+def _not_so(volume: Volume, what: str, offered: Sequence[str]) -> WorkError:
+    to_do = f"offered: {', '.join(offered)}; its own console may"
+    return WorkError(what=f"volume {volume.name}: this server does not offer {what}", to_do=to_do)
+
+
+def _again(client: Client, volume: Volume) -> Volume:
+    """A volume read by its own address, after something that changes none of its members."""
+    now = read_volume(client.get(volume.path), volume.controller)
+    return replace(now, seats=volume.seats, ordered=volume.ordered, found=volume.found, boots=volume.boots)
 
 
 def start_check(client: Client, name: str, repair: bool, controller: str | None = None) -> Volume:
     """Begin a consistency check of a volume; with `repair` (where the server takes it) it repairs what it finds."""
     volume = survey(client).volume(name, controller)
     action = _action(client, volume, "#Volume.CheckConsistency", "consistency check")
-    client.post(action, {"Oem": {OEM: {"Repair": True}}} if repair else {})
-    return survey(client).volume(volume.path)
+    if repair and not action["ours"]:
+        what = f"volume {volume.name}: this server does not say that a check repairs what it finds"
+        raise WorkError(what=what, to_do="check without --repair; its own console may repair")
+    client.post(str(action["target"]), {"Oem": {OEM: {"Repair": True}}} if repair else {})
+    return _again(client, volume)
 
 
-def _action(client: Client, volume: Volume, name: str, words: str) -> str:
-    target = text(part(client.get(volume.path), "Actions", name), "target")
-    if target is UNKNOWN:
+def _action(client: Client, volume: Volume, name: str, words: str) -> Body:
+    """An action of a volume as it is offered, and under "ours" whether the server is of our own kind."""
+    body = client.get(volume.path)
+    action = part(body, "Actions", name)
+    if text(action, "target") is UNKNOWN:
         raise WorkError(what=f"volume {volume.name}: this server offers no {words}", to_do="its own console may")
-    return target
+    return {**action, "ours": bool(ours(body))}
 
 
 def locate(client: Client, wanted: str, on: bool) -> tuple[Server, Drive]:
@@ -128,7 +155,7 @@ def add_spare(client: Client, bay: str, names: tuple[str, ...], revertible: bool
     drive = pick(seen, bay)
     serves = [seen.volume(name, drive.controller) for name in names]
     check_spare(seen, drive, serves)
-    return make_spare(client, seen, drive, serves, revertible)
+    return make_spare(client, drive, serves, revertible)
 
 
 def check_spare(seen: Server, drive: Drive, serves: Sequence[Volume]) -> None:
@@ -140,27 +167,9 @@ def check_spare(seen: Server, drive: Drive, serves: Sequence[Volume]) -> None:
         raise Unfit(seen, drive, unfit[0][1].cannot, unfit[0][0].name)
 
 
-def make_spare(client: Client, seen: Server, drive: Drive, serves: Sequence[Volume], revertible: bool) -> Drive:
-    """Make a drive a hot spare, and read it back."""
-    links = [{"@odata.id": v.path} for v in serves]
-    body: Body = {
-        "HotspareType": "Dedicated" if links else "Global",
-        "HotspareReplacementMode": "Revertible" if revertible else "NonRevertible",
-        **({"Oem": {OEM: {"SpareFor": links}}} if links else {}),
-    }
-    client.patch(drive.path, body)
-    now = survey(client).drive(drive.path)
-    if now.spare is False:
-        what = f"bay {drive.bay}: the server took it, but the drive is no hot spare"
-        raise WorkError(what=what, to_do="look at its log")
-    return now
-
-
 def remove_spare(client: Client, bay: str) -> Drive:
-    """Make a standby spare a free drive again."""
-    path = survey(client).drive(bay).path
-    client.patch(path, {"HotspareType": "None"})
-    return survey(client).drive(path)
+    """Make a standby spare a free drive again, and read it back."""
+    return free_spare(client, survey(client).drive(bay))
 
 
 def adopt(client: Client, found: FoundVolume, new_name: str | None) -> Volume:
@@ -195,8 +204,16 @@ def with_company(seen: Server, found: FoundVolume) -> list[FoundVolume]:
 
 def set_caches(client: Client, volume: Volume, read: str | None, write: str | None) -> Volume:
     """Change a volume's cache policies (words of `CACHE_WORDS`), and read it back."""
-    client.patch(volume.path, cache_body(read, write))
-    return survey(client).volume(volume.path)
+    asked = cache_body(read, write)
+    change(client, volume.path, asked, lambda now: _told(now, asked), "the policies are as asked")
+    return _again(client, volume)
+
+
+def _told(body: Body, asked: Body) -> Maybe[bool]:
+    """Whether a resource says what was asked of it; UNKNOWN where it tells none of it."""
+    if not any(name in body for name in asked):
+        return UNKNOWN
+    return all(body.get(name) == value for name, value in asked.items())
 
 
 def cache_body(read: str | None, write: str | None) -> Body:
@@ -210,11 +227,23 @@ def set_controller(client: Client, controller: Controller, **settings: int | str
     """Change a controller's rates and habits (the names are those of `Controller`), and read it back."""
     rates = {"RebuildRatePercent": "rebuild_rate", "ConsistencyCheckRatePercent": "check_rate"}
     habits = {"Replacement": "replacement", "CopyOnPrediction": "copy_on_prediction"}
-    asked, ours = (
+    asked, own = (
         {name: value for name, key in part.items() if (value := settings.get(key)) is not None}
         for part in (rates, habits)
     )
-    client.patch(controller.path, {"ControllerRates": asked, "Oem": {OEM: ours}})
+    now = client.get(controller.path)
+    if asked and not part(now, "ControllerRates"):
+        what = f"controller {controller.id}: this server tells no rates"
+        raise WorkError(what=what, to_do="its own console may change them")
+    if own and not ours(now):
+        what = f"controller {controller.id}: this server does not take what it is to do by itself"
+        raise WorkError(what=what, to_do="its own console may")
+    body: Body = {**({"ControllerRates": asked} if asked else {}), **({"Oem": {OEM: own}} if own else {})}
+    change(
+        client, controller.path, body,
+        lambda now: _told(part(now, "ControllerRates"), asked) is not False and _told(ours(now), own) is not False,
+        "the settings are as asked",
+    )  # fmt: skip
     return survey(client).controller(controller.id)
 
 

@@ -20,13 +20,13 @@ class Paths:
     storages: tuple[Body, ...]
     manager: Body
 
-    def volumes(self, controller: str) -> str:
-        """The path of a controller's volumes. Raises WorkError."""
+    def storage(self, controller: str) -> Body:
+        """The storage of a controller that offers volumes. Raises WorkError."""
         for storage in self.storages:
             name = str(storage.get("Id") or last_of(path_of(storage)))
             system = path_of(storage).split("/Storage/")[0].rpartition("/")[2]
             if controller in (name, f"{system}/{name}") and link(storage, "Volumes"):
-                return link(storage, "Volumes")
+                return storage
         what = f"controller {controller} offers no volumes"
         raise WorkError(what=what, to_do="its firmware may have to be set to RAID: `firmware show`")
 

@@ -22,6 +22,7 @@ from ..core.server.redundancy import Answers, answers, members_at, standing
 from ..core.server.things import Drive, SeatState, Volume, WorkKind
 from ..core.server.unknown import UNKNOWN, Maybe, known
 from ..redfish.client import Client, RedfishError
+from ..redfish.writers import make_spare
 from . import build
 from .advisories import Advisory
 from .errors import WorkError
@@ -325,7 +326,7 @@ def _finish(client: Client, swap: Swap, options: Options, seeing: Seeing) -> Ite
     drive = swap.here(seen)
     if swap.was_spare and drive.free:
         serves = [v for v in seen.volumes if v.path in swap.spare_for]
-        build.make_spare(client, seen, drive, serves, True)
+        make_spare(client, drive, serves, True)
         yield Told("step", Tell.SPARE_AGAIN, {"bay": swap.bay})
         seen = yield from _look(client, seeing)
     note(swap.where, "swap", server=swap.server, bay=swap.bay, out=swap.serial, into=swap.incoming, why=swap.why,

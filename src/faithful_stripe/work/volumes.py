@@ -14,12 +14,13 @@ from ..core.arrays.margin import margin
 from ..core.errors import StripeError
 from ..core.server.fitness import Need, Why, candidate, judge
 from ..core.server.model import Server
-from ..core.server.things import Drive, Health, Seat, SeatState, Use, UseKind, Volume
+from ..core.server.things import CACHE_WORDS, Drive, Health, Seat, SeatState, Use, UseKind, Volume
 from ..core.server.unknown import UNKNOWN, known
-from ..core.units import decimal_size
-from ..redfish.client import AnswerLost, Body, Client
-from ..redfish.names import OEM
-from .build import add_spare, cache_body, remove_volume
+from ..core.units import binary_size, decimal_size
+from ..redfish.client import Body, Client
+from ..redfish.reading import read_volume_at
+from ..redfish.writers import NewVolume, create_volume, make_spare
+from .build import remove_volume
 from .errors import Unfit, WorkError
 from .picking import check_alike, controller_of, pick, size_of
 from .survey import Paths, find, survey
@@ -41,6 +42,7 @@ class VolumeWish:
     controller  the one it is to be made at, where the person said so: the bays must be its
     read_cache, write_cache  policies in the words of `CACHE_WORDS`; None as the controller sees fit
     spares   bays or serials of drives that become hot spares for it
+    strip_asked  whether a person named the strip size, or takes what the server makes
     """
 
     name: str
@@ -62,11 +64,13 @@ class VolumeWish:
     spares: tuple[str, ...] = ()
     over_found: bool = False
     failing: bool = False
+    strip_asked: bool = True
 
 
 @dataclass(frozen=True)
 class VolumePlan:
-    """What will be made: the drives in order, the usable size (an estimate until it stands), the request.
+    """What will be made: the drives in order, the usable size (an estimate until it stands), what is asked of which
+    storage (empty in a plan that is only looked at).
 
     spares    drives that become hot spares for it
     extent    bytes of each member that it takes, an estimate, too
@@ -84,8 +88,8 @@ class VolumePlan:
     spans: int
     lost: tuple[str, ...]
     warnings: tuple[str, ...]
-    path: str
-    body: Body
+    storage: Body
+    wanted: NewVolume
     controller: str
 
     @property
@@ -134,11 +138,10 @@ def plan_on(seen: Server, wish: VolumeWish, paths: Paths | None) -> VolumePlan:
         what = f"{made.layout.level} has no redundancy: a spare has nothing to rebuild it from"
         raise WorkError(what=what, to_do="leave the spares out, or choose another level")
     chosen = made.layout
-    ours: Body = {"Rotation": chosen.rotation, "DataOrder": chosen.data, "AllowUnlikeDrives": wish.mixed}
-    if chosen.q_place:
-        ours |= {"QPlace": chosen.q_place, "QExponent": chosen.q_exponent}
-    if wish.copies:
-        ours["MirrorMembers"] = wish.copies
+    ours: Body = {
+        "Rotation": wish.rotation, "DataOrder": wish.data, "AllowUnlikeDrives": wish.mixed, "QPlace": wish.q_place,
+        "QExponent": wish.q_exponent, "MirrorMembers": wish.copies,
+    }  # fmt: skip
     return VolumePlan(
         wish=wish,
         level=chosen.level,
@@ -154,20 +157,30 @@ def plan_on(seen: Server, wish: VolumeWish, paths: Paths | None) -> VolumePlan:
             if _would_lose(d)
         ),
         warnings=tuple(_warnings(drives, spares, least)),
-        path=paths.volumes(controller) if paths else "",
+        storage=paths.storage(controller) if paths else {},
         controller=controller,
-        body={
-            "DisplayName": wish.name,
-            "RAIDType": chosen.level if chosen.level != "SPAN" else "None",
-            "StripSizeBytes": wish.strip,
-            **({"InitializeMethod": wish.initialize.capitalize()} if wish.initialize != "fast" else {}),
-            **({"CapacityBytes": wish.size} if wish.size else {}),
-            **({"MediaSpanCount": chosen.spans} if chosen.spans > 1 else {}),
-            **cache_body(wish.read_cache, wish.write_cache),
-            "Links": {"Drives": [{"@odata.id": d.path} for d in drives]},
-            "Oem": {OEM: ours},
-        },
+        wanted=NewVolume(
+            name=wish.name,
+            level=chosen.level if chosen.level != "SPAN" else "None",
+            drives=tuple(d.path for d in drives),
+            strip=wish.strip,
+            size=wish.size,
+            spans=chosen.spans,
+            initialize=wish.initialize.capitalize() if wish.initialize != "fast" else None,
+            read_cache=_spelled(wish.read_cache),
+            write_cache=_spelled(wish.write_cache),
+            asked=frozenset(
+                ("CapacityBytes", "ReadCachePolicy", "WriteCachePolicy", "InitializeMethod")
+                + (("StripSizeBytes",) if wish.strip_asked else ())
+            ),
+            ours=ours,
+        ),
     )
+
+
+def _spelled(word: str | None) -> str | None:
+    """A cache policy as Redfish spells it."""
+    return next((name for name, ours in CACHE_WORDS.items() if ours == word), word) if word else None
 
 
 def _room(seen: Server, drive: Drive) -> int:
@@ -242,7 +255,7 @@ def add_volumes(client: Client, plans: Sequence[VolumePlan]) -> list[Volume]:
         for plan in plans:
             made.append(_add(client, plan))
             for spare in plan.spares:
-                add_spare(client, spare.bay, (plan.wish.name,), True)
+                make_spare(client, spare, [made[-1]], True)
     except StripeError as reason:
         undone = []
         for volume in reversed(made):
@@ -252,19 +265,24 @@ def add_volumes(client: Client, plans: Sequence[VolumePlan]) -> list[Volume]:
             raise
         what = f"{reason.what}; what was made before it in this go was removed again: {', '.join(undone)}"
         raise WorkError(what=what, to_do=reason.to_do) from reason
-    after = survey(client)
-    return [after.volume(v.path) for v in made]
+    return [read_volume_at(client, v.path, v.controller, p.drives) for v, p in zip(made, plans, strict=True)]
 
 
 def _add(client: Client, plan: VolumePlan) -> Volume:
-    """Make one volume. Where the answer was lost it is looked for, never asked for twice."""
-    try:
-        client.post(plan.path, plan.body)
-    except AnswerLost:
-        named = [(v.controller, v.name) for v in survey(client).volumes]
-        if (plan.controller, plan.wish.name) not in named:
-            raise
-    return survey(client).volume(plan.wish.name, plan.controller)
+    """Make one volume, and read it back by its own address. Raises WorkError where it is not as it was asked for."""
+    path = create_volume(client, plan.storage, plan.wanted)
+    made = read_volume_at(client, path, plan.controller, plan.drives)
+    members = {s.drive for s in made.seats if s.drive}
+    wrong = [
+        *([f"level {made.level}, asked for {plan.level}"] if known(made.level, plan.level) != plan.level else []),
+        *([f"strip {binary_size(made.strip)}, asked for {binary_size(plan.wish.strip)}"]
+          if plan.wish.strip_asked and made.strip is not UNKNOWN and made.strip != plan.wish.strip else []),
+        *(["other drives than those asked for"] if members and members != {d.path for d in plan.drives} else []),
+    ]  # fmt: skip
+    if wrong:
+        what = f"volume {made.name} was created, and is not as asked: {'; '.join(wrong)}"
+        raise WorkError(what=what, to_do=f"look at it (`volume show {made.name}`); remove it if it will not do")
+    return made
 
 
 # what a preview tells ----------------------------------------------------------------------------
