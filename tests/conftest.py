@@ -10,6 +10,7 @@ import signal
 import subprocess
 import sys
 import threading
+import time
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -97,6 +98,14 @@ class Runner:
             os.environ.update(variables)
         out, err = (s.buffer.getvalue().decode() for s in streams)  # type: ignore[attr-defined]
         return Result(int(status or 0), out, err)  # type: ignore[call-overload]
+
+
+def until(so, seconds=60.0):
+    """Wait until something is so."""
+    end = time.monotonic() + seconds
+    while not so():
+        assert time.monotonic() < end, "it does not happen"
+        time.sleep(0.1)
 
 
 @pytest.fixture(autouse=True)

@@ -18,7 +18,8 @@ from werkzeug.wrappers import Request, Response
 from faithful_stripe.core.shape import fits
 from faithful_stripe.redfish import client as clients
 from faithful_stripe.redfish.address import TargetError, check_address
-from faithful_stripe.redfish.client import Client, RedfishError
+from faithful_stripe.redfish.client import Client
+from faithful_stripe.redfish.exchange import RedfishError
 from faithful_stripe.redfish.told import TYPES, Kind, told
 from faithful_stripe.work import visits
 from faithful_stripe.work.stock import Item, put, read_stock

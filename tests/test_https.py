@@ -16,13 +16,15 @@ from faithful_stripe.bench.bench import Bench, create
 from faithful_stripe.bench.updating import package_for
 from faithful_stripe.core.server.redundancy import margin_now
 from faithful_stripe.core.server.things import WorkKind
-from faithful_stripe.redfish.client import AnswerLost, Client, RedfishError
+from faithful_stripe.redfish.client import Client
+from faithful_stripe.redfish.exchange import AnswerLost, Deferred, RedfishError
 from faithful_stripe.redfish.listening import Listener
 from faithful_stripe.redfish.manners import MANNERS, Manner, lost
 from faithful_stripe.redfish.service import Service
 from faithful_stripe.redfish.serving import Sessions, certificate
 from faithful_stripe.redfish.streaming import EventStream
 from faithful_stripe.redfish.target import Access, TargetError, connect, fingerprint
+from faithful_stripe.redfish.writers import NotOffered
 from faithful_stripe.work import build
 from faithful_stripe.work import firmware as firmware_work
 from faithful_stripe.work.survey import survey
@@ -64,7 +66,7 @@ def login(monkeypatch):
 
 
 @pytest.mark.long
-@pytest.mark.parametrize("manner", MANNERS)
+@pytest.mark.parametrize("manner", [m for m in MANNERS if m != "deferring"])
 def test_the_job_is_done_on_a_difficult_server(tmp_path, login, manner):
     """Survey, build, spare, check, firmware, remove: the same steps, whatever the server's manners."""
     lasting = TEXT.replace(f"size = {SIZE}", f"size = {SIZE + (60 << 20)}")  # work takes a minute
@@ -72,12 +74,21 @@ def test_the_job_is_done_on_a_difficult_server(tmp_path, login, manner):
         with connect(at, access=access) as client:
             seen = survey(client)
             assert seen.server == "small-1" and [d.serial for d in seen.drives if d.seated] == ["D1", "D2", "D3", "D4"]
-            plans = plan_volumes(client, [VolumeWish("v", "RAID5", ("1", "2", "3"), 4096)])
+            asked = manner not in ("strict", "old")  # they take no strip size, and make one of their own
+            plans = plan_volumes(client, [VolumeWish("v", "RAID5", ("1", "2", "3"), 4096, strip_asked=asked)])
             (made,) = add_volumes(client, plans)
             assert made.name == "v" and {m.bay for m in made.seats} == {"1", "2", "3"}
             assert margin_now(survey(client), made) == 1
-            assert build.add_spare(client, "4", (), True).spare is True
-            assert build.remove_spare(client, "4").spare is False
+            if manner == "old":
+                with pytest.raises(RedfishError, match="HotspareType"):
+                    build.add_spare(client, "4", (), True)
+            else:
+                assert build.add_spare(client, "4", (), True).spare is True
+                assert build.remove_spare(client, "4").spare is False
+                made = build.add_spare(client, "4", ("v",), True)
+                assert made.spare is True and made.dedicated is True and survey(client).drive("4").spare is True
+                assert build.remove_spare(client, "4").spare is False
+            assert build.locate(client, "2", True)[1].located is True
             build.start_check(client, "v", False)
             assert next(watch(client)).progress[0].work.kind is WorkKind.CHECK
             found = firmware_work.firmware(client)
@@ -88,8 +99,48 @@ def test_the_job_is_done_on_a_difficult_server(tmp_path, login, manner):
         assert door.open_sessions == 0  # logged out
 
 
+def test_what_waits_for_a_restart_says_so_and_is_seen_after_it(tmp_path, login):
+    with (
+        served(tmp_path, "deferring", TEXT, speed=60.0) as (at, _door, access),
+        connect(at, access=access) as client,
+    ):
+        plans = plan_volumes(client, [VolumeWish("v", "RAID5", ("1", "2", "3"), 4096)])
+        with pytest.raises(Deferred, match="does that at its next restart") as reason:
+            add_volumes(client, plans)
+        assert reason.value.exit_status == 3 and "firmware restart" in reason.value.to_do
+        assert survey(client).volumes == ()
+        firmware_work.restart(client, lambda _text: None, pause=0.05)
+        (made,) = survey(client).volumes
+        assert made.name == "v" and len(made.seats) == 3
+        with pytest.raises(Deferred):
+            build.remove_volume(client, made)
+        assert survey(client).volumes != ()
+        firmware_work.restart(client, lambda _text: None, pause=0.05)
+        assert survey(client).volumes == ()
+
+
+def test_a_person_is_told_what_a_server_does_not_take(tmp_path, login):
+    with served(tmp_path, "strict", TEXT) as (at, _door, access), connect(at, access=access) as client:
+        for words, why in ({}, "a strip size"), ({"strip_asked": False, "rotation": "parity-0"}, "--rotation"):
+            plans = plan_volumes(client, [VolumeWish("v", "RAID5", ("1", "2", "3"), 4096, **words)])
+            with pytest.raises(NotOffered, match=why):
+                add_volumes(client, plans)
+        assert survey(client).volumes == ()
+
+
+def test_a_server_full_of_sessions_is_asked_with_every_request(tmp_path, login):
+    with served(tmp_path, "plain", TEXT) as (at, door, access):
+        with httpx.Client(base_url=at, verify=ssl.create_default_context(cafile=access.ca)) as others:
+            for _ in range(16):
+                body = {"UserName": LOGIN["FSTRIPE_USER"], "Password": LOGIN["FSTRIPE_PASSWORD"]}
+                assert others.post("/redfish/v1/SessionService/Sessions", json=body).status_code == 201
+        with connect(at, access=access) as client:
+            assert survey(client).server == "small-1"
+        assert door.open_sessions == 16
+
+
 @pytest.mark.long
-@pytest.mark.parametrize("manner", ["plain", "paged", "sparse", "tasks", "tagged", "busy"])
+@pytest.mark.parametrize("manner", ["plain", "paged", "sparse", "tasks", "tagged", "busy", "partial", "redirecting"])
 def test_firmware_is_updated_on_a_difficult_server(tmp_path, login, manner):
     """Pushed, or offered for fetching where nothing can be pushed; the task is followed, the version read again."""
     with served(tmp_path, manner, TEXT, speed=60.0) as (at, _door, access):
@@ -97,7 +148,7 @@ def test_firmware_is_updated_on_a_difficult_server(tmp_path, login, manner):
             (tmp_path / "r.pldm").write_bytes(package_for(session.state, "CTRL-1", "7.0.1"))
         told = []
         with connect(at, access=access) as client:
-            plan = plan_update(client, tmp_path / "r.pldm", ["CTRL-1"] if manner == "sparse" else [])
+            plan = plan_update(client, tmp_path / "r.pldm", ["CTRL-1"] if manner in ("sparse", "partial") else [])
             assert [(r.part.name, r.direction, r.activation) for r in plan.rows] == [
                 ("CTRL-1", "newer", "system reboot")
             ]

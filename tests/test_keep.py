@@ -12,7 +12,7 @@ from faithful_stripe.bench.bench import Bench
 from faithful_stripe.cli.telling import told_words
 from faithful_stripe.cli.words import fit_words
 from faithful_stripe.core.server.assess import assess
-from faithful_stripe.redfish.client import RedfishError
+from faithful_stripe.redfish.exchange import RedfishError
 from faithful_stripe.redfish.target import connect
 from faithful_stripe.work import log as log_work
 from faithful_stripe.work import stock, swap, swapping
@@ -22,7 +22,7 @@ from faithful_stripe.work.metrics import Exposition
 from faithful_stripe.work.survey import survey
 from faithful_stripe.work.watch import Pace, snapshot_of
 
-from .conftest import SERIALS
+from .conftest import SERIALS, until
 from .small import SIZE, TEXT
 from .test_https import login, served  # noqa: F401
 
@@ -143,14 +143,6 @@ def made(fstripe, small, level="RAID6", bays="1-4"):
                    "--expect-serials", serials if bays == "1-4" else "D1,D2,D3")  # fmt: skip
     assert done.status == 0, done.err
     return fstripe.folder / "b"
-
-
-def until(so, seconds=60.0):
-    """Wait until something is so."""
-    end = time.monotonic() + seconds
-    while not so():
-        assert time.monotonic() < end, "it does not happen"
-        time.sleep(0.1)
 
 
 def seen_on(bench, what):

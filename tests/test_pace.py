@@ -7,7 +7,8 @@ import httpx
 import pytest
 from benchmarks.pace import ACTS, BUDGET, counted, requests
 
-from faithful_stripe.redfish.client import Client, RedfishError
+from faithful_stripe.redfish.client import Client
+from faithful_stripe.redfish.exchange import RedfishError
 
 from .test_https import LOGIN
 

@@ -16,7 +16,8 @@ from faithful_stripe.core.server.assess import assess
 from faithful_stripe.core.server.things import UseKind
 from faithful_stripe.core.server.unknown import UNKNOWN
 from faithful_stripe.redfish import names
-from faithful_stripe.redfish.client import Client, RedfishError
+from faithful_stripe.redfish.client import Client
+from faithful_stripe.redfish.exchange import RedfishError
 from faithful_stripe.redfish.service import Service
 from faithful_stripe.redfish.target import TargetError, connect
 from faithful_stripe.work.errors import WorkError

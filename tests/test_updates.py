@@ -2,7 +2,6 @@
 
 import struct
 import threading
-import time
 import zlib
 from datetime import UTC, datetime
 
@@ -17,7 +16,10 @@ from faithful_stripe.core.formats import pldm
 from faithful_stripe.core.formats.declared import FormatError
 from faithful_stripe.redfish.offer import offered, own_address
 from faithful_stripe.redfish.service import Service
-from faithful_stripe.work.update import compare
+from faithful_stripe.redfish.target import connect
+from faithful_stripe.work.update import compare, tasks
+
+from .conftest import until
 
 AT = ("--at", "skerry")
 PUSH, SIMPLE = "UpdateService/push", "UpdateService/Actions/UpdateService.SimpleUpdate"
@@ -182,7 +184,8 @@ def test_an_update_that_breaks_off_is_the_result_of_both_commands(fstripe, skerr
     words = (*AT, "firmware", "update", "r.pldm", "--yes")
     following = threading.Thread(target=lambda: results.append(fstripe(*words)))
     following.start()
-    time.sleep(2.5)
+    with connect(str(skerry)) as client:
+        until(lambda: any(t.state == "Running" for t in tasks(client)))
     back = fstripe(*AT, "firmware", "restart", "--yes", "--speed", "20")
     following.join(timeout=90)
     assert back.status == 3 and "BROKEN OFF by the restart: Firmware update of CTRL-1" in back.out, back.out + back.err

@@ -38,7 +38,7 @@ def log(ctx: click.Context, bay: str | None, since: str | None, fresh: bool, fol
     from ..work.swap import identity
 
     client = target(ctx)
-    everything = work.entries(client)
+    everything = work.entries(client, lambda path, reason: click.echo(f"Not read: {path} ({reason.what})", err=True))
     clocks = work.clocks(client)
     offset = clocks.offset
     seen = work.seen_for(client)

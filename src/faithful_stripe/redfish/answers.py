@@ -93,12 +93,12 @@ class Answers:
 
     # what answers look like ---------------------------------------------------------------------
 
-    def _collection(self, name: str, kind: str, members: list[Body]) -> Response:
+    def _collection(self, name: str, kind: str, members: list[Body], more: Body | None = None) -> Response:
         if self.request.args.get("$expand", "") not in (".", ".($levels=1)"):
             members = [link(member["@odata.id"]) for member in members]
         else:
             members = [{**member, "@odata.etag": etag(member)} for member in members]
-        return self._ok(collection(self.request.path.rstrip("/"), kind, name, members))
+        return self._ok(collection(self.request.path.rstrip("/"), kind, name, members) | (more or {}))
 
     def _ok(self, body: Body, status: int = 200) -> Response:
         tag = etag(body)

@@ -12,8 +12,9 @@ from ..core.ranges import union
 from . import documents, names
 from .answers import Refused
 from .names import Body, collection, link
-from .storage import READ_POLICIES, WRITE_POLICIES, StorageResources
+from .storage import StorageResources
 from .updates import UpdateHandler
+from .volume_resources import READ_POLICIES, WRITE_POLICIES
 
 PAGE = 100
 """Log entries per page, unless the client asks for fewer with $top."""
@@ -162,7 +163,11 @@ class Handler(UpdateHandler):
 
     def volumes(self) -> Response:
         there = self.c.memory.volumes.values() if firmware.offers_volumes(self.session.state) else ()
-        return self._collection("Volumes", "VolumeCollection", [self.storing.volume(v) for v in there])
+        found = [self.storing.volume(v) for v in there]
+        return self._collection("Volumes", "VolumeCollection", found, self.storing.creation())
+
+    def volume_capabilities(self) -> Response:
+        return self._ok(self.storing.capabilities())
 
     def volumes_post(self) -> Response:
         wish = self._body()
@@ -197,12 +202,16 @@ class Handler(UpdateHandler):
         return self._ok(self.storing.volume(self._volume(number)))
 
     def volume_patch(self, number: int) -> Response:
-        """The cache policies."""
+        """The cache policies, and which hot spares are dedicated to it."""
         volume, wish = self._volume(number), self._body()
-        unknown = [key for key in wish if key not in ("ReadCachePolicy", "WriteCachePolicy")]
+        unknown = [key for key in wish if key not in ("ReadCachePolicy", "WriteCachePolicy", "Links")]
+        if not unknown and set(wish.get("Links", {})) - {"DedicatedSpareDrives"}:
+            unknown = ["Links"]
         if unknown or not wish:
             what = f"{unknown[0]} of a volume cannot be changed" if unknown else "the request changes nothing"
-            raise Refused(400, names.BASE + "PropertyNotWritable", what, "its cache policies can be")
+            raise Refused(400, names.BASE + "PropertyNotWritable", what, "its cache policies and spares can be")
+        if "Links" in wish:
+            self._dedicate(volume, self._bays({"Links": {"Drives": wish["Links"]["DedicatedSpareDrives"]}}, none=True))
         chosen = self._caches(wish, volume.read_cache, volume.write_cache)
         volumes.set_caches(self.c, volume, chosen["read_cache"], chosen["write_cache"])
         return self._ok(self.storing.volume(volume))
@@ -310,6 +319,26 @@ class Handler(UpdateHandler):
             raise Refused(400, names.BASE + "PropertyValueNotInList", what, "use one of these")
         return self._ok(self.storing.drive(bay))
 
+    def _dedicate(self, volume: Any, bays: list[str]) -> None:
+        """Exactly these drives are dedicated to a volume; each may be to others, too."""
+        spares, by_bay = self.c.memory.spares, {self.session.state.drives[s].bay: s for s in self.c.memory.spares}
+        for bay in bays:
+            spare = spares.get(by_bay.get(bay, ""))
+            if spare is None:
+                members.add_spare(self.c, bay, [volume], True)
+            elif volume.number not in spare.volumes:
+                others = [self.c.memory.volumes[n] for n in spare.volumes]
+                members.remove_spare(self.c, bay)
+                members.add_spare(self.c, bay, [*others, volume], spare.revertible)
+        for seat, serial in by_bay.items():
+            bay = seat or ""
+            if bay and bay not in bays and volume.number in spares[serial].volumes:
+                spare = spares[serial]
+                others = [self.c.memory.volumes[n] for n in spare.volumes if n != volume.number]
+                members.remove_spare(self.c, bay)
+                if others:
+                    members.add_spare(self.c, bay, others, spare.revertible)
+
     def _all(self) -> list[StorageResources]:
         return [StorageResources(self.session, c) for c in self.session.controllers.values()]
 
@@ -329,10 +358,10 @@ class Handler(UpdateHandler):
             raise self._missing()
         return self.c.memory.volumes[number]
 
-    def _bays(self, wish: Body) -> list[str]:
+    def _bays(self, wish: Body, none: bool = False) -> list[str]:
         links = wish.get("Links")
         drives = links.get("Drives") if isinstance(links, dict) else None
-        if not isinstance(drives, list) or not drives:
+        if not isinstance(drives, list) or not (drives or none):
             raise Refused(400, names.BASE + "PropertyMissing", "the request names no drives (Links.Drives)")
         start = names.drive(self.made.server, self.c.facts["id"], "")
         bays = []

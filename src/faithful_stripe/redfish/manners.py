@@ -5,6 +5,7 @@ Each is a WSGI layer over any Redfish service; the service itself knows nothing 
 
 from __future__ import annotations
 
+import io
 import itertools
 import json
 import time
@@ -145,6 +146,134 @@ class Lossy(Manner):
         return lost() if made else response
 
 
+def refused(name: str) -> Response:
+    """A property that a server does not know."""
+    entry = {"MessageId": names.BASE + "PropertyUnknown", "Message": f"{name} is not known here", "MessageArgs": [name],
+             "RelatedProperties": [f"#/{name}"], "Severity": "Warning", "Resolution": "Leave it out."}  # fmt: skip
+    error = {"code": names.BASE + "GeneralError", "message": "see there", "@Message.ExtendedInfo": [entry]}
+    return Response(json.dumps({"error": error}), 400, content_type="application/json")
+
+
+class Strict(Manner):
+    """Standard properties only, and refuses what it does not know."""
+
+    HIDDEN = {"Oem", "DisplayName", "@Redfish.CollectionCapabilities", "@Redfish.OperationApplyTimeSupport"}
+    KNOWN = {
+        "Volumes": {"Name", "RAIDType", "CapacityBytes", "Links", "MediaSpanCount"},
+        "Drives": {"LocationIndicatorActive", "HotspareType"},
+    }
+
+    def answer(self, request: Request) -> Response:
+        wish = _wish(request)
+        kind = next((k for k in self.KNOWN if f"/{k}" in request.path and "/Actions/" not in request.path), None)
+        if kind and request.method in ("POST", "PATCH"):
+            for name in wish:
+                if name not in self.KNOWN[kind]:
+                    return refused(name)
+        if request.method == "POST" and "/Actions/Volume." in request.path:
+            for name in set(wish) - {"InitializeType", "InitializeMethod"}:
+                return refused(name)
+        response = self.inside(request)
+        return _with(response, _without(_body(response), self.HIDDEN))
+
+
+class Old(Manner):
+    """Speaks as servers did in 2016: volume types for levels, controllers inside their storage, an LED with a state."""
+
+    HIDDEN = (Sparse.DROPPED | {"HotspareType", "Controllers", "MediaSpanCount", "@Redfish.CollectionCapabilities",
+                                "@Redfish.OperationApplyTimeSupport", "ProtocolFeaturesSupported"})  # fmt: skip
+    TYPES = {"RAID1": "Mirrored", "RAID5": "StripedWithParity", "RAID10": "SpannedMirrors", "None": "RawDevice",
+             "RAID50": "SpannedStripesWithParity"}  # fmt: skip
+
+    def answer(self, request: Request) -> Response:
+        wish = _wish(request)
+        if request.method == "POST" and request.path.endswith("/Volumes"):
+            for name in wish:
+                if name not in ("Name", "VolumeType", "CapacityBytes", "Links"):
+                    return refused(name)
+            levels = {old: level for level, old in self.TYPES.items()}
+            wish["RAIDType"] = levels.get(wish.pop("VolumeType", ""), "")
+            _wishing(request, wish)
+        if request.method == "PATCH" and "/Drives/" in request.path:
+            if set(wish) != {"IndicatorLED"}:
+                return refused(next(iter(set(wish) - {"IndicatorLED"}), "nothing"))
+            _wishing(request, {"LocationIndicatorActive": wish["IndicatorLED"] == "Blinking"})
+        request.environ["QUERY_STRING"] = ""
+        response = self.inside(request)
+        body = _body(response)
+        controllers = body.get("Controllers") if isinstance(body, dict) else None
+        body = self._older(_without(body, self.HIDDEN))
+        if controllers and "Drives" in body:
+            path = body["@odata.id"]
+            body["StorageControllers"] = [{"@odata.id": f"{path}#/StorageControllers/0", "Name": "Controller",
+                                           "Status": {"State": "Enabled", "Health": "OK"}}]  # fmt: skip
+        return _with(response, body)
+
+    def _older(self, body: Any) -> Any:
+        if isinstance(body, dict):
+            if "RAIDType" in body:
+                body["VolumeType"] = self.TYPES.get(str(body.pop("RAIDType")), "NonRedundant")
+            if "LocationIndicatorActive" in body:
+                body["IndicatorLED"] = "Blinking" if body.pop("LocationIndicatorActive") else "Off"
+        return body
+
+
+class Deferring(Manner):
+    """Does what changes its storage at its next restart: a task waits until then."""
+
+    def __init__(self, inner: Wsgi) -> None:
+        super().__init__(inner)
+        self._numbers, self._waiting, self._done = itertools.count(1), dict[str, Request](), dict[str, Response]()
+
+    def answer(self, request: Request) -> Response:
+        if request.path in self._done:
+            return self._done[request.path]
+        if request.path in self._waiting:
+            return self._pending(request.path)
+        if request.method in ("GET", "HEAD"):
+            return self.inside(request)
+        if "/Storage/" in request.path:
+            path = f"{names.ROOT}TaskService/TaskMonitors/waits-{next(self._numbers)}"
+            data = request.get_data()
+            request.environ["wsgi.input"] = io.BytesIO(data)
+            self._waiting[path] = request
+            return self._pending(path)
+        if "ComputerSystem.Reset" in request.path:
+            for path, waiting in self._waiting.items():
+                self._done[path] = self.inside(waiting)
+            self._waiting.clear()
+        return self.inside(request)
+
+    def _pending(self, path: str) -> Response:
+        told = [{"Message": "Waits for a reset of the system."}]
+        body = {"@odata.type": "#Task.v1_7_4.Task", "Id": path.rpartition("/")[2], "Name": "Change of storage",
+                "TaskState": "Pending", "Messages": told}  # fmt: skip
+        headers = {"Location": path, "Retry-After": "0"}
+        return Response(json.dumps(body), 202, headers, content_type="application/json")
+
+
+class Partial(Manner):
+    """Does not have a part of what it links to, and says so in different ways."""
+
+    LACKING = {"EnvironmentMetrics": 404, "Metrics": 501, "SimpleStorage": 500, "PCIeDevices": 403, "Boot": 501}
+
+    def answer(self, request: Request) -> Response:
+        for part, status in self.LACKING.items():
+            if f"/{part}" in request.path and request.method == "GET":
+                return Response("{}", status, content_type="application/json")
+        return self.inside(request)
+
+
+class Redirecting(Manner):
+    """Sends a reader on from every address to the same one with a slash."""
+
+    def answer(self, request: Request) -> Response:
+        if request.method == "GET" and not request.path.endswith("/"):
+            query = request.query_string.decode("latin-1")
+            return Response(status=308, headers={"Location": f"{request.path}/{'?' + query if query else ''}"})
+        return self.inside(request)
+
+
 def lost() -> Response:
     """An answer that breaks off after its first byte."""
     return Response(_broken(), 201, {"Content-Length": "100"})
@@ -157,8 +286,29 @@ def _broken() -> Iterator[bytes]:
 
 MANNERS: dict[str, type[Manner]] = {
     "plain": Manner, "paged": Paged, "sparse": Sparse, "tasks": Tasks, "tagged": Tagged, "busy": Busy, "slow": Slow,
-    "lossy": Lossy,
+    "lossy": Lossy, "strict": Strict, "old": Old, "partial": Partial, "redirecting": Redirecting,
+    "deferring": Deferring,
 }  # fmt: skip
+
+
+def _wish(request: Request) -> Any:
+    """What a request says; the request can still be read."""
+    data = request.get_data()
+    _set(request, data)
+    try:
+        found = json.loads(data)
+    except ValueError:
+        return {}
+    return found if isinstance(found, dict) else {}
+
+
+def _wishing(request: Request, wish: Any) -> None:
+    """Let a request say something else."""
+    _set(request, json.dumps(wish).encode())
+
+
+def _set(request: Request, data: bytes) -> None:
+    request.environ["wsgi.input"], request.environ["CONTENT_LENGTH"] = io.BytesIO(data), str(len(data))
 
 
 def _body(response: Response) -> Any:

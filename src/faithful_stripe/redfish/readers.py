@@ -19,7 +19,7 @@ from ..core.server.things import (
     WorkKind,
 )
 from ..core.server.unknown import UNKNOWN, Maybe, known
-from .client import Body
+from .exchange import Body
 from .plain import (
     conditions,
     flag,

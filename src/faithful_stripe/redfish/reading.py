@@ -24,7 +24,8 @@ from ..core.server.things import (
     Volume,
 )
 from ..core.server.unknown import UNKNOWN, Maybe, known
-from .client import Body, Client, RedfishError
+from .client import Client, gap
+from .exchange import Body, RedfishError
 from .plain import (
     body_of,
     conditions,
@@ -41,9 +42,6 @@ from .plain import (
     text,
 )
 from .readers import read_controller, read_drive, read_found, read_seat, read_volume
-
-FATAL = (0, 401)
-"""HTTP statuses that end a reading: no answer at all, and no login."""
 
 
 @dataclass
@@ -69,20 +67,12 @@ class Found:
 
     def members(self, path: str) -> list[Body]:
         """The members of a collection that can be read."""
-        if not path:
-            return []
-        try:
-            return [body_of(b) for b in self.client.members(path, self.missed)]
-        except RedfishError as reason:
-            self.missed(path, reason)
-            return []
+        return [body_of(b) for b in self.client.members(path, self.missed)]
 
     def missed(self, path: str, reason: RedfishError) -> None:
         """Note a gap; raise what ends the reading."""
-        status = int(reason.facts["status"])
-        if status in FATAL:
-            raise reason
-        self.gaps.append(Gap(path, status, reason.what))
+        gap(path, reason)
+        self.gaps.append(Gap(path, int(reason.facts["status"]), reason.what))
 
 
 def read_server(client: Client, drives_only: bool = False) -> Server:

@@ -66,6 +66,7 @@ _ROUTES: tuple[tuple[str, str, tuple[str, ...]], ...] = (
     (f"/redfish/v1/Systems/<system>/Storage/<raid>/Actions/Oem/{names.OEM}.Forget", "forget", ("POST",)),
     ("/redfish/v1/Systems/<system>/Storage/<raid>/Volumes", "volumes", ("GET", "POST")),
     ("/redfish/v1/Systems/<system>/Storage/<raid>/Volumes/Members", "volumes", ("POST",)),
+    ("/redfish/v1/Systems/<system>/Storage/<raid>/Volumes/Capabilities", "volume_capabilities", ("GET",)),
     ("/redfish/v1/Systems/<system>/Storage/<raid>/Volumes/<int:number>", "volume", ("GET", "PATCH", "DELETE")),
     (
         f"/redfish/v1/Systems/<system>/Storage/<raid>/Volumes/<int:number>/Actions/Oem/{names.OEM}.Rebuild",

@@ -17,7 +17,8 @@ import httpx
 
 from ..bench.bench import Bench
 from .address import TargetError, check_address
-from .client import Client, Credentials
+from .client import Client
+from .exchange import Credentials
 from .service import Service
 
 WIDTH = 6

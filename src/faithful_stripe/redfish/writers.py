@@ -14,7 +14,8 @@ from dataclasses import dataclass, field, replace
 from ..core.server.redundancy import OLD_TYPES
 from ..core.server.things import Drive, Volume
 from ..core.server.unknown import UNKNOWN, Maybe
-from .client import AnswerLost, Body, Client, Deferred, RedfishError
+from .client import Client
+from .exchange import AnswerLost, Body, Deferred, RedfishError
 from .names import OEM
 from .plain import body_of, flag, link, links, ours, part, rows, text, texts
 from .readers import read_drive, read_volume

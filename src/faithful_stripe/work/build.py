@@ -13,7 +13,8 @@ from ..core.server.model import Server
 from ..core.server.redundancy import survives
 from ..core.server.things import CACHE_WORDS, Controller, Drive, FoundVolume, Volume
 from ..core.server.unknown import UNKNOWN, Maybe, known
-from ..redfish.client import Body, Client, RedfishError
+from ..redfish.client import Client
+from ..redfish.exchange import Body, RedfishError
 from ..redfish.names import OEM
 from ..redfish.plain import ours, part, text
 from ..redfish.readers import located, read_volume

@@ -17,7 +17,8 @@ from typing import Any
 from ..core.server.model import Server
 from ..core.server.things import BootOption, Operation, Volume
 from ..media.given import text_given, toml_of
-from ..redfish.client import Body, Client, RedfishError
+from ..redfish.client import Client, gap
+from ..redfish.exchange import Body, RedfishError
 from ..redfish.plain import link, part, rows
 from .errors import WorkError
 from .remembered import remember
@@ -115,7 +116,7 @@ def firmware(client: Client, roles: Path | None = None) -> Firmware:
         raise WorkError(what=what, to_do="use its own setup screens")
     bios = client.get(link(system, "Bios"))
     settings_path = str(((bios.get("@Redfish.Settings") or {}).get("SettingsObject") or {}).get("@odata.id") or "")
-    settings = client.get(settings_path) if settings_path else {}
+    settings = client.maybe(settings_path)
     entries, dependencies = _registry(client, str(bios.get("AttributeRegistry") or ""))
     values, waiting = part(bios, "Attributes"), part(settings, "Attributes")
     found = [_attribute(n, v, entries.get(n, {}), waiting, dependencies) for n, v in values.items()]
@@ -135,11 +136,11 @@ def _registry(client: Client, wanted: str) -> tuple[dict[str, Body], list[Body]]
     """The attribute registry's entries by name and its dependencies; empty where the server has none."""
     if not wanted or "Registries" not in client.root:
         return {}, []
-    for file in client.members(link(client.root, "Registries")):
+    for file in client.members(link(client.root, "Registries"), gap):
         if wanted in (file.get("Registry"), file.get("Id")):
             places = [p.get("Uri") for p in rows(file, "Location") if p.get("Uri")]
             if places:
-                entries = client.get(str(places[0])).get("RegistryEntries") or {}
+                entries = client.maybe(str(places[0])).get("RegistryEntries") or {}
                 named = {str(r["AttributeName"]): r for r in rows(entries, "Attributes") if "AttributeName" in r}
                 return named, rows(entries, "Dependencies")
     return {}, []

@@ -15,7 +15,8 @@ from ..core.formats.pe import machine
 from ..core.source import Window
 from ..media.given import bytes_given
 from ..media.image import ImageFile, MediaError
-from ..redfish.client import Body, Client
+from ..redfish.client import Client
+from ..redfish.exchange import Body
 from .update import pci_paths
 
 

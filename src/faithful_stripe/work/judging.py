@@ -52,4 +52,4 @@ def hours_of(client: Client, drive: Drive) -> int | None:
     """How many hours a drive has been running; None where the server does not tell."""
     if not drive.hours_path:
         return None
-    return known(whole(client.get(drive.hours_path), "PowerOnHours"), None)
+    return known(whole(client.maybe(drive.hours_path), "PowerOnHours"), None)

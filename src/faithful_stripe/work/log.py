@@ -16,7 +16,8 @@ from ..core.shape import fits
 from ..core.units import parse_duration
 from ..media.image import MediaError
 from ..media.whole import write_text
-from ..redfish.client import Body, Client, RedfishError
+from ..redfish.client import Client, Missed, gap
+from ..redfish.exchange import Body, RedfishError
 from ..redfish.names import OEM
 from ..redfish.plain import link
 from .errors import WorkError
@@ -91,14 +92,29 @@ class Entry:
     last: str = ""
 
 
-def entries(client: Client) -> list[Entry]:
-    """All events of all log services of the system, oldest first. Raises WorkError where there is no log."""
-    system = find(client).system
-    if "LogServices" not in system:
-        raise WorkError(what=f"{client.where}: the server offers no log", to_do="look at its own console")
-    found = []
-    for service in client.members(link(system, "LogServices")):
-        found += [_entry(body) for body in client.members(link(service, "Entries"))]
+def entries(client: Client, missed: Missed = gap) -> list[Entry]:
+    """All events of all log services of system, managers and chassis, oldest first. Raises WorkError where there is
+    no log, RedfishError where none of what there is can be read.
+
+    missed  hears of a log, or a part of one, that cannot be read
+    """
+    unread: list[RedfishError] = []
+
+    def miss(path: str, reason: RedfishError) -> None:
+        gap(path, reason)
+        unread.append(reason)
+        missed(path, reason)
+
+    with client.look():
+        root, system = client.root, find(client).system
+        keepers = [system, *(m for name in ("Managers", "Chassis") for m in client.members(link(root, name), gap))]
+        logs = list(dict.fromkeys(path for k in keepers if (path := link(k, "LogServices"))))
+        if not logs:
+            raise WorkError(what=f"{client.where}: the server offers no log", to_do="look at its own console")
+        places = dict.fromkeys(link(s, "Entries") for path in logs for s in client.members(path, miss))
+        found = [_entry(body) for path in places for body in client.members(path, miss)]
+    if unread and not found:
+        raise unread[0]
     numbers = [int(e.number) for e in found if e.number.isdecimal()]
     if len(set(numbers)) == len(found):  # the log counts its entries: its order holds when its clock is set back
         return sorted(found, key=lambda e: int(e.number))

@@ -16,9 +16,9 @@ from ..core.server.redundancy import survives
 from ..core.server.things import Drive, Volume, WorkKind
 from ..core.server.unknown import UNKNOWN, known
 from ..core.units import decimal_size
-from ..redfish.client import Body, Client, RedfishError
+from ..redfish.client import Client
+from ..redfish.exchange import FATAL, Body, RedfishError
 from ..redfish.plain import links
-from ..redfish.reading import FATAL
 from .errors import WorkError
 from .firmware import AttributeView, Firmware, firmware
 from .installer import Check, Wanted, driver_checks, installer_checks, pci_ids

@@ -9,7 +9,8 @@ from enum import StrEnum
 from typing import Any
 
 from ..core.server.model import Server
-from ..redfish.client import Client, RedfishError
+from ..redfish.client import Client
+from ..redfish.exchange import RedfishError
 from .survey import survey
 
 PASSING = (0, 500, 502, 503, 504)

@@ -11,7 +11,8 @@ from dataclasses import replace
 
 from ..core.server.things import BootOption, Volume
 from ..core.server.unknown import UNKNOWN
-from ..redfish.client import Body, Client
+from ..redfish.client import Client, gap
+from ..redfish.exchange import Body
 from ..redfish.plain import link, rows
 
 
@@ -20,7 +21,7 @@ def boot_options(client: Client, system: Body) -> Iterator[BootOption]:
     boot = system.get("Boot") or {}
     options: dict[str, Body] = {}
     if "BootOptions" in boot:
-        known = client.members(link(boot, "BootOptions"))
+        known = client.members(link(boot, "BootOptions"), gap)
         options = {str(o.get("BootOptionReference") or o.get("Id")): o for o in known}
     for reference in boot.get("BootOrder") or list(options):
         option = options.get(str(reference), {})
@@ -38,7 +39,7 @@ def _first_volume(client: Client, system: Body) -> str:
     order = boot.get("BootOrder")
     if not order or "BootOptions" not in boot:
         return next((o.volume for o in boot_options(client, system)), "")
-    for option in client.members(link(boot, "BootOptions"), at_once=False):
+    for option in client.members(link(boot, "BootOptions"), gap, at_once=False):
         if str(option.get("BootOptionReference") or option.get("Id")) == str(order[0]):
             related = [str(r.get("@odata.id")) for r in option.get("RelatedItem") or []]
             return next((r for r in related if "/Volumes/" in r), "")

@@ -5,9 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 from ..core.server.model import Server
-from ..redfish.client import Body, Client, Missed, RedfishError
+from ..redfish.client import Client, gap
+from ..redfish.exchange import FATAL, Body, RedfishError
 from ..redfish.plain import last_of, link, links, path_of
-from ..redfish.reading import FATAL, read_server
+from ..redfish.reading import read_server
 from .errors import WorkError
 from .seen import as_seen
 
@@ -36,11 +37,10 @@ def find(client: Client) -> Paths:
     systems = list(client.members(_link(client.root, "Systems")))
     if not systems:
         raise WorkError(what=f"{client.where}: it tells of no system", to_do="is this a server's own address?")
-    skip: Missed = lambda _path, _reason: None  # noqa: E731  (the survey tells of it)
-    storages = tuple(s for one in systems if link(one, "Storage") for s in client.members(link(one, "Storage"), skip))
+    storages = tuple(s for one in systems if link(one, "Storage") for s in client.members(link(one, "Storage"), gap))
     system = next((s for s in systems if link(s, "Storage")), systems[0])
     managers = links(system, "Links", "ManagedBy")
-    return Paths(system, storages, client.get(managers[0]) if managers else {})
+    return Paths(system, storages, client.maybe(managers[0]) if managers else {})
 
 
 def survey(client: Client, sight: bool = True) -> Server:

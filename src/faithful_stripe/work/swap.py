@@ -20,7 +20,8 @@ from ..core.server.things import Drive, SeatState, Volume
 from ..core.server.unknown import UNKNOWN, known
 from ..core.shape import fits
 from ..media.whole import write_text
-from ..redfish.client import Client, RedfishError
+from ..redfish.client import Client
+from ..redfish.exchange import RedfishError
 from . import build
 from .errors import WorkError, granted
 from .remembered import state_file

@@ -21,7 +21,8 @@ from ..core.server.model import Server
 from ..core.server.redundancy import Answers, answers, members_at, standing
 from ..core.server.things import Drive, SeatState, Volume, WorkKind
 from ..core.server.unknown import UNKNOWN, Maybe, known
-from ..redfish.client import Client, RedfishError
+from ..redfish.client import Client
+from ..redfish.exchange import RedfishError
 from ..redfish.writers import make_spare
 from . import build
 from .advisories import Advisory

@@ -11,7 +11,8 @@ from ..core.formats.declared import FormatError
 from ..core.formats.pldm import Device, Package, is_package, read_package
 from ..core.server.unknown import known
 from ..media.given import bytes_given
-from ..redfish.client import AnswerLost, Body, Client, RedfishError, Tell
+from ..redfish.client import Client, gap
+from ..redfish.exchange import AnswerLost, Body, RedfishError, Tell
 from ..redfish.names import OEM
 from ..redfish.offer import offered, own_address
 from ..redfish.plain import link, number, path_of, text
@@ -231,7 +232,7 @@ def _is_for(
         return any(cards.get(path) == device.pci for path in part.related) if cards else None
     for path in part.related:
         if path not in models:
-            models[path] = str(client.get(path).get("Model") or "")
+            models[path] = str(client.maybe(path).get("Model") or "")
     return device.model != "" and device.model in [models[path] for path in part.related]
 
 
@@ -239,10 +240,10 @@ def pci_paths(client: Client) -> dict[str, str]:
     """Hardware ids (`PCI\\VEN_1234&DEV_5678`) by the paths of cards, their functions and their controllers."""
     found: dict[str, str] = {}
     for entry in find(client).system.get("PCIeDevices") or []:
-        device = client.get(entry["@odata.id"])
+        device = client.maybe(link(entry))
         if "PCIeFunctions" not in device:
             continue
-        for function in client.members(link(device, "PCIeFunctions")):
+        for function in client.members(link(device, "PCIeFunctions"), gap):
             vendor, number = str(function.get("VendorId") or ""), str(function.get("DeviceId") or "")
             if vendor and number:
                 ids = f"PCI\\VEN_{int(vendor, 16):04X}&DEV_{int(number, 16):04X}"

@@ -17,7 +17,8 @@ from ..core.server.model import Server
 from ..core.server.things import CACHE_WORDS, Drive, Health, Seat, SeatState, Use, UseKind, Volume
 from ..core.server.unknown import UNKNOWN, known
 from ..core.units import binary_size, decimal_size
-from ..redfish.client import Body, Client
+from ..redfish.client import Client
+from ..redfish.exchange import Body
 from ..redfish.reading import read_volume_at
 from ..redfish.writers import NewVolume, create_volume, make_spare
 from .build import remove_volume
