@@ -28,13 +28,26 @@ from faithful_stripe.redfish.manners import Manner
 from faithful_stripe.redfish.target import connect
 from faithful_stripe.work import build
 from faithful_stripe.work.survey import survey
+from faithful_stripe.work.volumes import VolumeWish, add_volumes, plan_volumes
 
 from .survey import description
 
-ACTS: dict[str, Callable[[Client], object]] = {"survey": survey, "locate": lambda c: build.locate(c, "5", True)}
-BUDGET = {("survey", False): 44, ("survey", True): 13, ("locate", False): 37, ("locate", True): 11}
+
+def add(client: Client) -> None:
+    """Plan and create a volume, and read it back."""
+    add_volumes(client, plan_volumes(client, [VolumeWish("c", "RAID1", ("20", "21"), 65536)]))
+
+
+ACTS: dict[str, Callable[[Client], object]] = {
+    "survey": survey, "locate": lambda c: build.locate(c, "5", True),
+    "locate again": lambda c: build.locate(c, "5", True), "volume add": add,
+}  # fmt: skip
+BUDGET = {
+    ("survey", False): 44, ("survey", True): 13, ("locate", False): 37, ("locate", True): 11,
+    ("locate again", False): 6, ("locate again", True): 6, ("volume add", False): 50, ("volume add", True): 18,
+}  # fmt: skip
 """Requests, login and logout included, of a server that can only tell members one by one, or expands collections."""
-DEPTH = {"survey": 9, "locate": 9}
+DEPTH = {"survey": 9, "locate": 9, "locate again": 5, "volume add": 14}
 """Root, login, systems, a system, its storage's list, a storage, its volumes' list, a volume, boot options or LED."""
 
 

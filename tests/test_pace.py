@@ -1,5 +1,6 @@
 """One look at a server: each thing read once, several at a time, no more of them than the command needs."""
 
+import stat
 import threading
 import time
 
@@ -7,10 +8,15 @@ import httpx
 import pytest
 from benchmarks.pace import ACTS, BUDGET, counted, requests
 
+from faithful_stripe.bench.bench import Bench
 from faithful_stripe.redfish.client import Client
 from faithful_stripe.redfish.exchange import RedfishError
+from faithful_stripe.redfish.target import connect
+from faithful_stripe.work import build
+from faithful_stripe.work.remembered import drive_place, state_file
 
-from .test_https import LOGIN
+from .small import TEXT
+from .test_https import LOGIN, login, served  # noqa: F401
 
 
 @pytest.mark.parametrize("expands", [False, True])
@@ -21,6 +27,29 @@ def test_a_command_asks_for_what_it_needs_and_once(tmp_path, monkeypatch, expand
     with counted(tmp_path, 0.0, expands) as found:
         for name, act in ACTS.items():
             assert requests(*found, act)[0] <= BUDGET[name, expands], name
+
+
+def test_where_a_drive_was_is_asked_first_and_never_taken_for_where_it_is(tmp_path, login):
+    """A drive that has moved, or another one in its bay, is looked for anew."""
+    with served(tmp_path, "plain", TEXT) as (at, _door, access):
+
+        def lit(wanted):
+            with connect(at, access=access) as client:
+                return build.locate(client, wanted, True)
+
+        assert lit("2")[1].serial == "D2" and drive_place(at, "2")[0].serial == "D2" == drive_place(at, "d2")[0].serial
+        assert lit("2")[0].panel == lit("D2")[0].panel != ()
+        with Bench(tmp_path / "b").session() as session:
+            session.pull("2")
+            session.pull("3")
+            session.seat("2", "D3")
+            session.seat("3", "D2")
+        seen, found = lit("D2")
+        assert (found.bay, found.serial) == ("3", "D2") and len(seen.drives) == 6
+        assert lit("2")[1].serial == "D3"
+        state_file(at, ".drives.json").write_text('{"panel": 1, "drives": [{}]}')
+        assert lit("3")[1].serial == "D2"
+        assert stat.S_IMODE(state_file(at, ".drives.json").stat().st_mode) == 0o600
 
 
 class Server:

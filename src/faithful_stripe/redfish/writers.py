@@ -79,9 +79,9 @@ def create_volume(client: Client, storage: Body, wanted: NewVolume) -> str:
         except RedfishError as reason:
             body = _next_rung(client, reason, body, wanted)
             continue
-        new = [p for p in _listed(client, path) if p not in before]
-        if made and (made in new or not new):
+        if made and made not in before:
             return made
+        new = [p for p in _listed(client, path) if p not in before]
         if len(new) == 1:
             return new[0]
         what = f"{client.where}: it took volume {wanted.name}, and lists {len(new) or 'no'} new volumes"

@@ -17,11 +17,12 @@ from ..redfish.client import Client
 from ..redfish.exchange import Body, RedfishError
 from ..redfish.names import OEM
 from ..redfish.plain import ours, part, text
-from ..redfish.readers import located, read_volume
+from ..redfish.readers import located, read_drive, read_volume
 from ..redfish.reading import read_server
 from ..redfish.writers import change, free_spare, make_spare, offered_values, remove
 from .errors import Unfit, WorkError
 from .picking import pick
+from .remembered import drive_place, remember_drives
 from .survey import survey
 
 
@@ -130,14 +131,33 @@ def _action(client: Client, volume: Volume, name: str, words: str) -> Body:
     return {**action, "ours": bool(ours(body))}
 
 
-def locate(client: Client, wanted: str, on: bool) -> tuple[Server, Drive]:
-    """Switch the identify LED of a drive (by bay, serial number or path), and read it back; the drives of the server,
-    and this one as it is then. Raises WorkError."""
+def _remembered(client: Client, wanted: str) -> tuple[Server, Drive, Body] | None:
+    """A drive where it was at an earlier look, if its resource tells the same label and serial number now."""
+    place = drive_place(client.where, wanted)
+    if place is None:
+        return None
+    was, panel = place
+    _ = client.root  # what tells how to log in
+    body = client.maybe(was.path)
+    drive = read_drive(body, was.path, "", "")
+    if (drive.bay, drive.serial) != (was.bay, was.serial):
+        return None
+    return Server(client.where, drives=(drive,), panel=panel), drive, body
+
+
+def _looked_for(client: Client, wanted: str) -> tuple[Server, Drive, Body]:
     seen = read_server(client, drives_only=True)
+    remember_drives(client.where, seen)
     drive = seen.drive(wanted)
     if not drive.seated:
         raise WorkError(what=f"bay {drive.bay} is empty: there is no LED to switch", to_do="count from its neighbours")
-    body = client.get(drive.path)
+    return seen, drive, client.get(drive.path)
+
+
+def locate(client: Client, wanted: str, on: bool) -> tuple[Server, Drive]:
+    """Switch the identify LED of a drive (by bay, serial number or path), and read it back; the drives of the server,
+    and this one as it is then. Raises WorkError."""
+    seen, drive, body = _remembered(client, wanted) or _looked_for(client, wanted)
     old = "LocationIndicatorActive" not in body and "IndicatorLED" in body  # as it was told until 2020
     client.patch(drive.path, {"IndicatorLED": "Blinking" if on else "Off"} if old else {"LocationIndicatorActive": on})
     now = replace(drive, located=located(client.get(drive.path)))

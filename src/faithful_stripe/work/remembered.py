@@ -1,7 +1,9 @@
-"""What this machine remembers of a server between two commands: the firmware settings that were asked of it.
+"""What this machine remembers of a server between two commands: the firmware settings that were asked of it, and where
+its drives were.
 
 Servers keep only what is so, never what was wanted: a setting that fell back by itself can be told from one that was
-meant only by somebody who remembers. One small JSON file per server, in the user's own state folder.
+meant only by somebody who remembers. Where a drive was is a way to ask sooner, never an answer: the drive itself is
+read, and must be the one that is meant. One small JSON file per server and kind, in the user's own state folder.
 """
 
 from __future__ import annotations
@@ -9,6 +11,7 @@ from __future__ import annotations
 import hashlib
 import json
 import re
+from collections import Counter
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass
 from datetime import UTC, datetime
@@ -17,6 +20,8 @@ from typing import Any
 
 from platformdirs import user_state_path
 
+from ..core.server.model import Server
+from ..core.server.unknown import UNKNOWN
 from ..core.shape import fits
 from ..media.image import MediaError
 from ..media.whole import write_text
@@ -56,10 +61,51 @@ def remember(server: str, wanted: Mapping[str, Any]) -> None:
     """Note what is asked now; a folder that cannot be written is no reason to stop the job."""
     now = datetime.now(UTC).isoformat(timespec="seconds")
     kept = {**asked(server), **{name: Asked(value, now) for name, value in wanted.items()}}
-    path = state_file(server, ".json")
+    _keep(state_file(server, ".json"), {"asked": {name: asdict(one) for name, one in kept.items()}})
+
+
+@dataclass(frozen=True)
+class DrivePlace:
+    """Where a drive was: the path of its resource, its bay's label and its serial number."""
+
+    path: str
+    bay: str
+    serial: str
+
+
+Panel = tuple[tuple[str, ...], ...]
+_PLACES = {"panel": [[str]], "drives": [{"path": str, "bay": str, "serial": str}]}
+
+
+def remember_drives(at: str, seen: Server) -> None:
+    """Note where the drives of a server at an address are; those whose label or serial number is not theirs alone are
+    left out."""
+    if "://" not in at:
+        return  # a simulated server in this machine answers at once
+    here = [DrivePlace(d.path, d.bay, d.serial) for d in seen.drives if d.seated and d.serial is not UNKNOWN]
+    labels, serials = Counter(d.bay for d in seen.drives), Counter(p.serial for p in here)
+    kept = [asdict(p) for p in here if labels[p.bay] == serials[p.serial] == 1 and p.bay not in serials]
+    _keep(state_file(at, ".drives.json"), {"panel": [list(row) for row in seen.panel], "drives": kept})
+
+
+def drive_place(at: str, wanted: str) -> tuple[DrivePlace, Panel] | None:
+    """Where the drive with this bay or serial number was, and the panel; None where that is not remembered."""
+    try:
+        found = json.loads(state_file(at, ".drives.json").read_text("utf-8")) if "://" in at else None
+    except (OSError, ValueError, RecursionError):
+        return None
+    if found is None or not fits(found, _PLACES):
+        return None
+    for row in found["drives"]:
+        if wanted.casefold() in (row["bay"].casefold(), row["serial"].casefold()):
+            return DrivePlace(row["path"], row["bay"], row["serial"]), tuple(map(tuple, found["panel"]))
+    return None
+
+
+def _keep(path: Path, document: Mapping[str, Any]) -> None:
+    """Write a file of our own; a folder that cannot be written is no reason to stop the job."""
     try:
         path.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-        text = json.dumps({"asked": {name: asdict(one) for name, one in kept.items()}}, indent=1)
-        write_text(path, text, replace=True, mode=0o600)
+        write_text(path, json.dumps(document, indent=1), replace=True, mode=0o600)
     except (OSError, MediaError):
         return

@@ -107,7 +107,8 @@ def singly(name: str, drives: Sequence[str], like: VolumeWish) -> list[VolumeWis
 def plan_volumes(client: Client, wishes: Sequence[VolumeWish]) -> list[VolumePlan]:
     """Check wishes against the server, each with the ones before it, changing nothing. Raises WorkError,
     GeometryError."""
-    seen, paths, plans = survey(client), find(client), []
+    with client.look():
+        seen, paths, plans = survey(client), find(client), list[VolumePlan]()
     for wish in wishes:
         plan = plan_on(seen, wish, paths)
         plans.append(plan)
@@ -266,7 +267,10 @@ def add_volumes(client: Client, plans: Sequence[VolumePlan]) -> list[Volume]:
             raise
         what = f"{reason.what}; what was made before it in this go was removed again: {', '.join(undone)}"
         raise WorkError(what=what, to_do=reason.to_do) from reason
-    return [read_volume_at(client, v.path, v.controller, p.drives) for v, p in zip(made, plans, strict=True)]
+    return [
+        read_volume_at(client, v.path, v.controller, p.drives) if p.spares else v
+        for v, p in zip(made, plans, strict=True)
+    ]
 
 
 def _add(client: Client, plan: VolumePlan) -> Volume:
