@@ -29,7 +29,8 @@ def test_a_command_asks_for_what_it_needs_and_once(tmp_path, monkeypatch, expand
             assert requests(*found, act)[0] <= BUDGET[name, expands], name
 
 
-def test_where_a_drive_was_is_asked_first_and_never_taken_for_where_it_is(tmp_path, login):
+@pytest.mark.usefixtures("login")
+def test_where_a_drive_was_is_asked_first_and_never_taken_for_where_it_is(tmp_path):
     """A drive that has moved, or another one in its bay, is looked for anew."""
     with served(tmp_path, "plain", TEXT) as (at, _door, access):
 
