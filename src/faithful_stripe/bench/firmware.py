@@ -92,6 +92,13 @@ def ask(state: State, wanted: dict[str, Any]) -> None:
     state.pending = {name: v for name, v in (state.pending | wanted).items() if in_force[name] != v}
 
 
+def ask_factory(state: State) -> None:
+    """Note the values of the factory for the next restart."""
+    in_force = current(state)
+    given = {name: a.value for name, a in registry().items() if not a.read_only}
+    state.pending = {name: value for name, value in given.items() if in_force[name] != value}
+
+
 def restart(state: State, now: float) -> None:
     """What a restart does to the settings: those that wait come into force, and some pull others back."""
     state.firmware |= state.pending

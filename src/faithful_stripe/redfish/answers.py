@@ -85,12 +85,6 @@ class Answers:
             raise Refused(400, names.BASE + "QueryParameterValueTypeError", f"{key}: expected a number, found {text!r}")
         return int(text)
 
-    def _match(self, body: Body) -> None:
-        wanted = self.request.headers.get("If-Match")
-        if wanted not in (None, "*", etag(body)):
-            what = "the resource has changed since it was read"
-            raise Refused(412, names.BASE + "PreconditionFailed", what, "read it again, then decide")
-
     # what answers look like ---------------------------------------------------------------------
 
     def _collection(self, name: str, kind: str, members: list[Body], more: Body | None = None) -> Response:

@@ -59,7 +59,7 @@ class Client(Exchange):
             what = f"{self.where}: the server does not tell where something is that every server has"
             raise RedfishError(what=what, to_do="look at its own console", status=0, message_id="")
         if self._seen is None:
-            return self._json(self._send("GET", path))
+            return self._resource(path)
         if path not in self._seen:
             self._seen[path] = self._read(path)
         found = self._seen[path]
@@ -117,9 +117,17 @@ class Client(Exchange):
     def _read(self, path: str) -> Body | RedfishError:
         """A resource, or why it cannot be read."""
         try:
-            return self._json(self._send("GET", path))
+            return self._resource(path)
         except RedfishError as reason:
             return reason
+
+    def _resource(self, path: str) -> Body:
+        """What a resource tells. Raises RedfishError where it cannot be read, or tells nothing."""
+        body = self._json(self._send("GET", path))
+        if not body:
+            what = f"{self.where}: the answer from {path} tells nothing"
+            raise RedfishError(what=what, to_do="look at its own console", status=200, message_id="")
+        return body
 
     def members(self, path: str, missed: Missed | None = None, at_once: bool = True) -> Iterator[Body]:
         """Every member of a collection, whole, page by page; one request a page where the server can expand. None of
@@ -147,7 +155,13 @@ class Client(Exchange):
                 missed(page, reason)
                 return
             members = body.get("Members")
-            members = members if isinstance(members, list) else []
+            if not isinstance(members, list):  # no list is not the same as an empty one
+                what = f"{self.where}: the answer from {path} lists no members"
+                broken = RedfishError(what=what, to_do="look at its own console", status=200, message_id="")
+                if missed is None:
+                    raise broken
+                missed(page, broken)
+                return
             if at_once:
                 self.ahead(str(m["@odata.id"]) for m in members if len(m) == 1 and "@odata.id" in m)
             for member in members:

@@ -250,7 +250,6 @@ class Handler(UpdateHandler):
 
     def volume_delete(self, number: int) -> Response:
         volume = self._volume(number)
-        self._match(self.storing.volume(volume))
         volumes.delete(self.c, volume)
         return Response(status=204)
 

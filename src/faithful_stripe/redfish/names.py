@@ -13,7 +13,7 @@ OEM = "FaithfulStripe"
 
 BASE = "Base.1.18."
 
-RESETS = {True: ("GracefulRestart", "GracefulShutdown"), False: ("On",)}
+RESETS = {True: ("GracefulRestart", "GracefulShutdown", "ForceRestart", "ForceOff"), False: ("On", "ForceOn")}
 """The resets that are possible, by whether the server is on."""
 
 

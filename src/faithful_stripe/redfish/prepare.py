@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 from typing import Any
 
 from werkzeug.wrappers import Response
@@ -48,7 +49,13 @@ class PrepareHandler(Answers):
                 "SettingsObject": link(path + "/Settings"),
                 "SupportedApplyTimes": ["OnReset"],
             }
+            body["Actions"] = {"#Bios.ResetBios": {"target": path + "/Actions/Bios.ResetBios"}}
         return body
+
+    def bios_reset_post(self) -> Response:
+        """Every attribute as it came from the factory, at the next restart."""
+        firmware.ask_factory(self.session.state)
+        return Response(status=204)
 
     def registries(self) -> Response:
         return self._collection("Registries", "MessageRegistryFileCollection", [self._registry_file()])
@@ -91,9 +98,11 @@ class PrepareHandler(Answers):
         possible = names.RESETS[session.state.power]
         if kind not in possible:
             raise NoReset(kind=kind, known=", ".join(possible))
-        if session.state.power:
+        if kind.startswith("Force") and session.state.power:
+            session.cut_power(random.Random())  # nobody is asked to end what it does: as if the power were cut
+        elif session.state.power:
             session.shut_down()
-        if "Restart" in kind or kind == "On":
+        if "Restart" in kind or kind.endswith("On"):
             session.power_on()
         return Response(status=204)
 

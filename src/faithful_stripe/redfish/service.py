@@ -8,16 +8,19 @@ from collections.abc import Callable, Iterable
 from typing import Any
 
 from werkzeug.exceptions import HTTPException, MethodNotAllowed, NotFound
-from werkzeug.routing import Map, Rule
+from werkzeug.routing import Map, MapAdapter, Rule
+from werkzeug.test import EnvironBuilder
 from werkzeug.wrappers import Request, Response
 
 from ..bench.bench import Bench
 from ..bench.errors import BenchError, ControllerRefusal
+from ..bench.hands import Hands
 from ..core.arrays.levels import GeometryError
 from ..core.errors import StripeError
 from . import names
 from .answers import Refused
 from .handlers import Handler
+from .names import link
 from .prepare import REGISTRY
 from .updates import fetch
 
@@ -35,6 +38,7 @@ _ROUTES: tuple[tuple[str, str, tuple[str, ...]], ...] = (
     ("/redfish/v1/Systems/<system>/Actions/ComputerSystem.Reset", "reset", ("POST",)),
     ("/redfish/v1/Systems/<system>/Bios", "bios", ("GET",)),
     ("/redfish/v1/Systems/<system>/Bios/Settings", "bios_settings", ("GET", "PATCH")),
+    ("/redfish/v1/Systems/<system>/Bios/Actions/Bios.ResetBios", "bios_reset", ("POST",)),
     ("/redfish/v1/Systems/<system>/BootOptions", "boot_options", ("GET",)),
     ("/redfish/v1/Systems/<system>/BootOptions/<int:number>", "boot_option", ("GET",)),
     ("/redfish/v1/Systems/<system>/PCIeDevices", "pcie_devices", ("GET",)),
@@ -107,6 +111,10 @@ _MAP = Map(
 )
 
 
+_ARGUMENTS = ("bay", "number", "device", "part", "role")
+"""Parts of a path that a handler's method takes; what the others name is checked before."""
+
+
 class Service:
     """The WSGI application. Holds the bench only while it answers, one request at a time."""
 
@@ -147,11 +155,48 @@ class Service:
             handler.fetched = fetched
             handler.check_path(**arguments)
             method = "" if request.method in ("GET", "HEAD") else "_" + request.method.lower()
-            wanted = {k: v for k, v in arguments.items() if k in ("bay", "number", "device", "part", "role")}
+            wanted = {k: v for k, v in arguments.items() if k in _ARGUMENTS}
+            if method in ("_patch", "_delete") and request.headers.get("If-Match", "*") != "*":
+                unchanged(request, getattr(handler, endpoint)(**wanted).headers.get("ETag"))
             response: Response = getattr(handler, endpoint + method)(**wanted)
             if not method:
                 response.headers["Allow"] = ", ".join(sorted(adapter.allowed_methods()))
+            if not method and request.args.get("$expand") and response.status_code == 200:
+                self._expand(session, adapter, response)
             return response
+
+    def _expand(self, session: Hands, adapter: MapAdapter, response: Response) -> None:
+        """Put what a resource refers to, but for its `Links`, into its answer (DSP0266 7.3, `.` with one level)."""
+
+        def whole(path: str) -> Any:
+            try:
+                endpoint, arguments = adapter.match(path, "GET")
+            except HTTPException:
+                return link(path)
+            handler = Handler(session, Request(EnvironBuilder(path=path).get_environ()))
+            handler.check_path(**arguments)
+            wanted = {k: v for k, v in arguments.items() if k in _ARGUMENTS}
+            return json.loads(getattr(handler, endpoint)(**wanted).get_data())
+
+        def expanded(value: Any, name: str = "") -> Any:
+            if isinstance(value, list):
+                return [expanded(v, name) for v in value]
+            if not isinstance(value, dict) or name in ("Links", "Oem", "Actions") or name.startswith("@"):
+                return value
+            if list(value) == ["@odata.id"] and "#" not in value["@odata.id"]:
+                return whole(value["@odata.id"])
+            return {n: expanded(v, n) for n, v in value.items()}
+
+        body = json.loads(response.get_data())
+        if "Members" not in body:  # those expand themselves
+            response.set_data(json.dumps({n: expanded(v, n) for n, v in body.items()}))
+
+
+def unchanged(request: Request, now: str | None) -> None:
+    """Raise Refused for a change of something that is not any more as whoever asks has read it; now: its ETag."""
+    if now not in [tag.strip() for tag in request.headers["If-Match"].split(",")]:
+        what = f"{request.path} has changed since it was read"
+        raise Refused(412, names.BASE + "PreconditionFailed", what, "read it again, then decide")
 
 
 def check_protocol(request: Request) -> None:
