@@ -168,7 +168,7 @@ def counted_right(case: Case, answer: Lineup) -> bool:
     told = [case.stale if m == case.only_old else n for m, n in enumerate(case.names)]
     names = [None if n in case.optional and n not in answer.members else n for n in told]
     while at < spec.start + 2 * spec.members * spec.strip:
-        mine, row = _equation(spec, names, at), (at - spec.start) // said.strip
+        mine, row = _equation(spec, names, at), (at - answer.geometry.start_bytes[0]) // said.strip
         if mine != _equation(said, answer.members, spec.start + row * said.strip):
             return False
         at += min(spec.strip, said.strip)
