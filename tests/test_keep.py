@@ -18,7 +18,7 @@ from faithful_stripe.work import log as log_work
 from faithful_stripe.work import stock, swap, swapping
 from faithful_stripe.work.errors import WorkError
 from faithful_stripe.work.log import Entry, grouped
-from faithful_stripe.work.metrics import Exposition
+from faithful_stripe.work.metrics import Door, Exposition, serve_pages
 from faithful_stripe.work.survey import survey
 from faithful_stripe.work.watch import Pace, snapshot_of
 
@@ -382,14 +382,14 @@ def test_metrics_are_served_at_a_port(bench):
     with connect(str(bench.folder)) as client:
         exposition = Exposition()
         exposition.take(snapshot_of(assess(survey(client)), Pace()))
-        port = exposition.serve(0)
+        port = serve_pages(exposition.page, Door()).split(":")[2].split("/")[0]
         answer = httpx.get(f"http://127.0.0.1:{port}/metrics")
         assert (
             answer.status_code == 200
             and metric(answer.text, "fstripe_volume_margin", volume="tides", server="skerry-1") == 1
         )
-        with pytest.raises(WorkError, match=f"port {port} cannot be used"):
-            Exposition().serve(port)
+        with pytest.raises(WorkError, match=f"port {port} .Address already in use"):
+            serve_pages(Exposition().page, Door(port=int(port)))
 
 
 def test_the_alert_rules_name_metrics_that_there_are(bench):

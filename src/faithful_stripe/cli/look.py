@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from ..core.server.assess import Assessment
     from ..core.server.model import Server
     from ..core.server.things import Volume
+    from ..work.metrics import Door
     from ..work.seeing import Told
     from ..work.watch import Snapshot
     from .render import Cell, Part
@@ -282,13 +283,37 @@ def bays(ctx: click.Context, as_json: bool) -> None:
 @click.command()
 @speed_option
 @click.option("--once", is_flag=True, help="One look, then return.")
-@click.option("--metrics", metavar="FILE|PORT", help="Also as OpenMetrics text: into a file, or served at a port.")
+@click.option(
+    "--metrics",
+    metavar="FILE|[ADDRESS:]PORT",
+    help="Also as OpenMetrics text: into a file, or served at a port, of this machine unless told.",
+)
+@click.option("--metrics-cert", type=click.Path(path_type=Path), metavar="PEM", help="Serve them over TLS with this.")
+@click.option("--metrics-key", type=click.Path(path_type=Path), metavar="PEM", help="The certificate's key.")
 @click.option("--forever", is_flag=True, help="Go on when no work is left (for --metrics).")
+@click.option(
+    "--every",
+    type=click.FloatRange(1.0, 86400.0),
+    metavar="SECONDS",
+    help="From look to look; 1 s, of several servers 60 s.",
+)
+@click.option(
+    "--run",
+    "command",
+    metavar="COMMAND",
+    help="Of several servers: run this for each finding that begins or ends, told as JSON on its input.",
+)
+@click.option("--post", metavar="URL", help="Of several servers: post each finding that begins or ends there, as JSON.")
 @json_option
 @click.pass_context
-def watch(ctx: click.Context, speed: float, once: bool, metrics: str | None, forever: bool, as_json: bool) -> None:
+def watch(
+    ctx: click.Context, speed: float, once: bool, metrics: str | None, metrics_cert: Path | None,
+    metrics_key: Path | None, forever: bool, every: float | None, command: str | None, post: str | None, as_json: bool,
+) -> None:  # fmt: skip
     """Follow all work until it is done: rate, time left with its spread, temperature, margin, the chance of losing
     data meanwhile. A lost connection or a restarting server is waited for.
+
+    Of several servers (--at repeated, or a list file): a line for each finding that begins or ends, until Ctrl-C.
 
     Exit status 3 when a volume is still not healthy at the end. With --json one line per look.
 
@@ -296,11 +321,19 @@ def watch(ctx: click.Context, speed: float, once: bool, metrics: str | None, for
     Example: an hour of the bench in every second
       fstripe --at skerry watch --speed 3600
       fstripe --at skerry watch --metrics 9123 --forever
+      fstripe --at rack.toml watch --metrics 9123 --run ./tell-us
     """
     from ..work.seeing import Tell, Told
     from ..work.watch import watch as snapshots
+    from .fleet import door_of, watch_fleet
     from .telling import told_words
 
+    door = door_of(metrics, metrics_cert, metrics_key)
+    if len(all_named(ctx)) > 1:
+        watch_fleet(ctx, every or 60.0, once, door or metrics, command, post, as_json)
+        return
+    if command or post:
+        raise click.UsageError("--run and --post are for several servers; of one, `log --follow` tells what happens")
     client = target(ctx, speed)
     if as_json:
         show_one: Callable[[Snapshot], None] = JsonView()
@@ -311,10 +344,10 @@ def watch(ctx: click.Context, speed: float, once: bool, metrics: str | None, for
     else:
         show_one = PlainView()
     last: Snapshot | None = None
-    exposed = _metrics(metrics, named(ctx))
+    exposed = _metrics(door or metrics, named(ctx))
     try:
         while True:
-            for found in snapshots(client, 0.25 if speed > 1 else 1.0):
+            for found in snapshots(client, every or (0.25 if speed > 1 else 1.0)):
                 if isinstance(found, Told):
                     what, to_do = told_words(found)
                     _tell_trouble(found, what, to_do, as_json)
@@ -342,23 +375,22 @@ def _tell_trouble(told: Told, what: str, to_do: str, as_json: bool) -> None:
     click.echo(f"  {what}{f': {to_do}' if to_do else ''}", err=True)
 
 
-def _metrics(wanted: str | None, at: str) -> Callable[[Snapshot | None], None]:
+def _metrics(wanted: Door | str | None, at: str) -> Callable[[Snapshot | None], None]:
     """What is done with every snapshot for the monitoring system; None: the server does not answer."""
     if wanted is None:
         return lambda _snapshot: None
-    from ..work.metrics import Exposition
+    from ..work.metrics import Exposition, serve_pages
 
     made = Exposition(at)
-    served = wanted.isdecimal()
-    if served:
-        click.echo(f"Metrics at http://127.0.0.1:{made.serve(int(wanted))}/metrics", err=True)
+    if not isinstance(wanted, str):
+        click.echo(f"Metrics at {serve_pages(made.page, wanted)}", err=True)
 
     def take(snapshot: Snapshot | None) -> None:
         if snapshot is None:
             made.silent()
         else:
             made.take(snapshot)
-        if not served:
+        if isinstance(wanted, str):
             made.write(Path(wanted))
 
     return take

@@ -6,13 +6,21 @@ when it was heard of last.
 
 from __future__ import annotations
 
+import socket
+import ssl
+import threading
 import time
 from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from http import HTTPStatus
 from pathlib import Path
+from socketserver import ThreadingMixIn
+from typing import Any
+from wsgiref.simple_server import WSGIRequestHandler, WSGIServer, make_server
 
-from prometheus_client import CollectorRegistry, start_http_server
+from prometheus_client import CollectorRegistry
 from prometheus_client.core import GaugeMetricFamily, Metric
-from prometheus_client.openmetrics.exposition import generate_latest
+from prometheus_client.openmetrics.exposition import CONTENT_TYPE_LATEST, generate_latest
 
 from ..core.ranges import total
 from ..core.server.condition import Judged, State
@@ -130,13 +138,59 @@ class Exposition:
         """The metrics into a file, whole or not at all, as a collector of text files reads them."""
         write_text(path, self.text(), replace=True)
 
-    def serve(self, port: int) -> int:
-        """Serve them at a port of this machine; which one. Raises WorkError when it is taken."""
-        try:
-            server, _thread = start_http_server(port, addr="127.0.0.1", registry=self.registry)
-        except OSError as reason:
-            raise WorkError(what=f"port {port} cannot be used ({reason})", to_do="name another one") from reason
-        return int(server.server_address[1])
+    def page(self, path: str, _query: str) -> tuple[int, bytes]:
+        """What is answered at a path: the metrics, and nothing else."""
+        return (200, self.text().encode()) if path in ("/", "/metrics") else (404, b"/metrics\n")
+
+
+@dataclass(frozen=True)
+class Door:
+    """Where metrics are served: an address of this machine, a port (0: a free one), and the certificate (PEM) with its
+    key where that is done over TLS."""
+
+    address: str = "127.0.0.1"
+    port: int = 0
+    certificate: Path | None = None
+    key: Path | None = None
+
+
+class _Server(ThreadingMixIn, WSGIServer):
+    daemon_threads = True
+    request_queue_size = 64
+
+
+class _Silent(WSGIRequestHandler):
+    timeout = 15.0
+
+    def log_message(self, format: str, *args: Any) -> None:
+        """Say nothing: a monitoring system asks all the time."""
+
+
+def serve_pages(page: Callable[[str, str], tuple[int, bytes]], door: Door) -> str:
+    """Serve pages in a thread of their own until this process ends; the address. Raises WorkError.
+
+    page  (status, OpenMetrics text) of a path and its query
+    """
+
+    def answer(environ: dict[str, Any], start_response: Callable[..., Any]) -> list[bytes]:
+        status, text = page(environ["PATH_INFO"], environ["QUERY_STRING"])
+        start_response(f"{status} {HTTPStatus(status).phrase}", [("Content-Type", CONTENT_TYPE_LATEST)])
+        return [text]
+
+    try:
+        family = socket.AF_INET6 if ":" in door.address else socket.AF_INET
+        kind = type("_Bound", (_Server,), {"address_family": family})
+        server: WSGIServer = make_server(door.address, door.port, answer, kind, _Silent)
+        if door.certificate:
+            context = ssl.create_default_context(ssl.Purpose.CLIENT_AUTH)
+            context.load_cert_chain(door.certificate, door.key)
+            server.socket = context.wrap_socket(server.socket, server_side=True, do_handshake_on_connect=False)
+    except (OSError, ssl.SSLError) as reason:
+        what = f"metrics cannot be served at {door.address}, port {door.port} ({reason.strerror or reason})"
+        raise WorkError(what=what, to_do="name another port, address, or certificate and key (PEM)") from reason
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    host = f"[{door.address}]" if ":" in door.address else door.address
+    return f"http{'s' if door.certificate else ''}://{host}:{server.server_address[1]}/metrics"
 
 
 def _gauge(name: str, words: str, labels: list[str]) -> GaugeMetricFamily:
