@@ -6,7 +6,7 @@ BIN := $(VENV)/bin
 .PHONY: demo test long check lint shots bench slow clean
 
 demo: $(VENV)/.installed
-	$(BIN)/fstripe demo
+	$(BIN)/fstripe demo all
 
 test: $(VENV)/.installed-dev
 	@echo "left out: the long lane, with the demo, kills, failing disks, fuzz and real file systems (make long)"

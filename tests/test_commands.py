@@ -15,6 +15,7 @@ import click
 import pytest
 
 from faithful_stripe.bench.bench import Bench
+from faithful_stripe.cli.demo import CHAPTERS
 from faithful_stripe.cli.main import COMMANDS
 from faithful_stripe.cli.main import fstripe as root
 from faithful_stripe.core.arrays.rebuild import check_rows
@@ -380,8 +381,20 @@ def test_a_kill_during_a_rebuild_goes_on_from_its_checkpoint(fstripe, tides):
 
 
 @pytest.mark.long
+@pytest.mark.parametrize("chapter", CHAPTERS)
+def test_each_chapter_of_the_lesson_can_be_run_alone(installed, chapter):
+    told = installed("demo", chapter, "--keep", "d", "--speed", "40000")
+    assert told.status == 0, told.err
+    assert (
+        f"(demo {chapter}) ==" in told.out and told.out.count("\n$ fstripe ") >= 2 and (installed.folder / "d").is_dir()
+    )
+    assert "commands in" in told.out and "goes on" not in told.out  # nobody is waited for where nobody is
+    assert installed("demo", chapter, "--keep", "d").status == 1
+
+
+@pytest.mark.long
 def test_the_demo_tells_its_story(fstripe):
-    told = fstripe("demo", "--speed", "40000", "--json")
+    told = fstripe("demo", "all", "--speed", "40000", "--json")
     assert told.status == 0
     summary = told.json
     assert [s["stage"] for s in summary["stages"]] == [

@@ -51,7 +51,7 @@ COMMANDS: dict[str, Entry] = {
     "rehearse": Entry("keep", "rehearse", "rehearse", "Try commands on a copy of a server first."),
     "lineup": Entry("recover", "recover", "lineup", "Reconstruct an array's member order from drive images."),
     "bench": Entry("bench", "hands", "bench", "The simulated server: make one, and be the hands in its machine room."),
-    "demo": Entry("bench", "demo", "demo", "The whole job on a new bench, each command shown as it runs."),
+    "demo": Entry("bench", "demo", "demo", "A lesson of 90 seconds in five chapters; `demo all`: the whole job."),
 }
 STAGES = ("look", "prepare", "build", "keep", "recover", "bench")
 

@@ -17,7 +17,7 @@ def welcome(named: Sequence[str]) -> None:
         "Try it on a simulated server; nothing else on this machine is touched:",
         "  fstripe bench new skerry            make one",
         f"  fstripe{at} survey".ljust(38) + "look at it",
-        "  fstripe demo                        the whole job, every command shown",
+        "  fstripe demo                        a lesson of 90 seconds, in chapters",
         "Your own server; these only read, and ask for user and password:",
         "  fstripe --at https://ADDRESS survey       fstripe --at https://ADDRESS ready",
         "All commands by the stages of the job: fstripe --help",
