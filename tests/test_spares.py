@@ -363,3 +363,14 @@ def test_a_member_lost_during_the_initialization_costs_nothing_that_was_written(
     r.do(lambda s: s.seat("5", "UV4H30555"))
     r.wait(30)
     assert r.margin() == 1 and r.intact() and check(r, False)[-1] == "CheckDone"
+
+
+def test_what_a_drive_has_become_is_said(fstripe, skerry):
+    """Read back from the drive itself: free, a global spare, one for a volume, free again."""
+    at = ("--at", "skerry")
+    serials = "UV4H20931,UV4H20944,UV4H21007,UV4H21018"
+    fstripe(*at, "volume", "add", "tides", "--level", "RAID5", "--bays", "4-7", "--yes", "--expect-serials", serials)
+    assert "Bay 13: drive UV4H22008 is hot spare, global." in fstripe(*at, "spare", "add", "13").out
+    assert "Bay 13: drive UV4H22008 is free." in fstripe(*at, "spare", "remove", "13").out
+    assert "is hot spare for tides" in fstripe(*at, "spare", "add", "13", "--for", "tides").out
+    assert "Bay 13: drive UV4H22008 is free." in fstripe(*at, "spare", "remove", "13").out

@@ -114,4 +114,4 @@ def test_an_unknown_word_is_one_line_and_every_word_is_there_once(fstripe):
     assert said.status == 1 and said.err.count("\n") == 1
     assert "is one of these meant: margin" in fstripe("words", "margn").err
     assert len({w.word for w in WORDS}) == len(WORDS) == len(fstripe("words", "--json").json)
-    assert (ROOT / "docs" / "words.md").read_text() == page(), "make it anew: python tools/make_words.py"
+    assert (ROOT / "docs" / "words.md").read_text() == page(), "make it anew: python tools/make_manual.py"

@@ -70,7 +70,7 @@ def volume() -> None:
 @click.option("--mixed", is_flag=True, help="Allow drives of different media or sector size.")
 @click.option("--over-found", is_flag=True, help="Take drives although another controller's set-up is on them.")
 @click.option("--failing", is_flag=True, help="Take drives although they predict their failure.")
-@click.option("--controller", metavar="ID", help="The controller it is to be made at; the bays must be its.")
+@click.option("--controller", metavar="ID", help="The controller to create it at; the bays must be its.")
 @confirm_options
 @json_option
 @click.pass_context
@@ -123,7 +123,7 @@ def add(
         print_json(documents if singly else documents[0])
         return
     for found in made:
-        show_volume(client, found, False, "made")
+        show_volume(client, found, False, "created")
 
 
 def _plan_parts(plan: VolumePlan) -> list[Part]:
@@ -135,7 +135,7 @@ def _plan_parts(plan: VolumePlan) -> list[Part]:
     wish = plan.wish
     made = f"{plan.level}, about {decimal_size(plan.size)}, strip {binary_size(wish.strip)}"
     parts: list[Part] = [
-        Line(f"To be made at controller {plan.controller}: volume {wish.name}, {made}", "head"),
+        Line(f"To be created at controller {plan.controller}: volume {wish.name}, {made}", "head"),
         Line(f"It will survive {plan.margin} failure{'s' if plan.margin != 1 else ''}, whichever drive fails."),
     ]
     nested = [">span"] if plan.spans > 1 else []

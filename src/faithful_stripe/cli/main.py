@@ -94,7 +94,7 @@ class Stages(click.Group):
     "--at",
     metavar="TARGET",
     multiple=True,
-    help="The server: a bench folder or an https:// address; for `survey` also several. Also in FSTRIPE_AT.",
+    help="The server: a bench folder or an https:// address; `survey` and `watch` take several. Also in FSTRIPE_AT.",
 )
 @click.option(
     "--ca", type=click.Path(), metavar="FILE", help="Certificates (PEM) that are trusted besides the system's."

@@ -168,7 +168,7 @@ def page() -> str:
         "# Words",
         "",
         "One meaning each, everywhere a person reads. `fstripe words TERM` says the same. This page is made from",
-        "`cli/vocabulary.py` by `tools/make_words.py`.",
+        "`cli/vocabulary.py` by `tools/make_manual.py`.",
         "",
         "| word | means | others say | command |",
         "|---|---|---|---|",

@@ -11,6 +11,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 
+from ..core.server.model import uses_of
 from ..core.server.redundancy import OLD_TYPES
 from ..core.server.things import Drive, Volume
 from ..core.server.unknown import UNKNOWN, Maybe
@@ -254,7 +255,7 @@ def make_spare(client: Client, drive: Drive, serves: Sequence[Volume], revertibl
         if ours(body) and serves:
             wanted["Oem"] = {OEM: {"SpareFor": [{"@odata.id": v.path} for v in serves]}}
         now = change(client, drive.path, wanted, _is_spare, f"bay {drive.bay} is a hot spare")
-        return replace(read_drive(now, drive.path, drive.controller, drive.enclosure), uses=drive.uses)
+        return _used(read_drive(now, drive.path, drive.controller, drive.enclosure), serves)
     for volume in serves:
         there = links(client.get(volume.path), "Links", "DedicatedSpareDrives")
         linked = [{"@odata.id": path} for path in dict.fromkeys((*there, drive.path))]
@@ -265,7 +266,12 @@ def make_spare(client: Client, drive: Drive, serves: Sequence[Volume], revertibl
         )  # fmt: skip
     now = client.get(drive.path)
     made = read_drive(now, drive.path, drive.controller, drive.enclosure)
-    return replace(made, spare=True, dedicated=True, spare_for=tuple(v.path for v in serves))
+    return _used(replace(made, spare=True, dedicated=True, spare_for=tuple(v.path for v in serves)), serves)
+
+
+def _used(drive: Drive, serves: Sequence[Volume]) -> Drive:
+    """A hot spare with what it is used for."""
+    return replace(drive, uses=uses_of(drive, serves))
 
 
 def free_spare(client: Client, drive: Drive) -> Drive:

@@ -1,0 +1,51 @@
+"""The manual is what the program says: its reference, its outputs, and every command that a page tells to type."""
+
+import re
+import shlex
+from pathlib import Path
+
+import click
+import pytest
+from tools import make_manual
+
+from faithful_stripe.cli.arguments import arranged
+from faithful_stripe.cli.main import COMMANDS, fstripe
+from faithful_stripe.cli.reference import page
+
+DOCS = Path(__file__).parents[1] / "docs"
+ANEW = "make it anew: python tools/make_manual.py"
+
+
+def test_the_command_reference_is_current():
+    assert (DOCS / "commands.md").read_text() == page(), ANEW
+
+
+@pytest.mark.long
+def test_the_outputs_of_the_job_are_current():
+    assert (DOCS / "job.md").read_text() == make_manual.job(), ANEW
+
+
+@pytest.mark.parametrize(
+    "name", sorted(p.name for p in DOCS.glob("*.md") if p.name != "commands.md") + ["../README.md"]
+)
+def test_every_command_of_a_page_is_one_and_every_page_it_leads_to_is_there(name):
+    text = (DOCS / name).read_text()
+    lines = [line.removeprefix("$ ").split("   ")[0] for line in text.splitlines()]
+    typed = [line for line in lines if line.startswith("fstripe ") and "..." not in line]
+    typed += re.findall(r"`(fstripe [^`]+)`", text)
+    for line in typed:
+        words = arranged(shlex.split(line.split(" > ")[0])[1:], list(COMMANDS))
+        command, context = fstripe, click.Context(fstripe, info_name="fstripe")
+        while words:
+            word = words.pop(0)
+            if word.startswith("-"):
+                option = next((p for p in command.params if word.split("=")[0] in p.opts), None)
+                assert option is not None or word == "--help", (line, word)
+                if option is not None and not option.is_flag and "=" not in word:
+                    words = words[1:]
+            elif isinstance(command, click.Group) and not word.isupper():
+                inner = command.get_command(context, word)
+                assert inner is not None, (line, word)
+                command = inner
+    for path in re.findall(r"\]\(([^)#:]+)\)", text):
+        assert (DOCS / name).parent.joinpath(path).exists(), path
