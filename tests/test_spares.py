@@ -372,5 +372,5 @@ def test_what_a_drive_has_become_is_said(fstripe, skerry):
     fstripe(*at, "volume", "add", "tides", "--level", "RAID5", "--bays", "4-7", "--yes", "--expect-serials", serials)
     assert "Bay 13: drive UV4H22008 is hot spare, global." in fstripe(*at, "spare", "add", "13").out
     assert "Bay 13: drive UV4H22008 is free." in fstripe(*at, "spare", "remove", "13").out
-    assert "is hot spare for tides" in fstripe(*at, "spare", "add", "13", "--for", "tides").out
+    assert "is hot spare, dedicated to tides" in fstripe(*at, "spare", "add", "13", "--for", "tides").out
     assert "Bay 13: drive UV4H22008 is free." in fstripe(*at, "spare", "remove", "13").out
