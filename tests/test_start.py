@@ -79,6 +79,15 @@ def test_rows_in_front_of_a_file_system_that_add_up_are_rows_of_the_volume(volum
     assert array.verdicts.start.sure is Sure.CERTAIN and array.verdicts.start.reason is Reason.FIRST_ROW
 
 
+def test_what_stands_in_front_on_both_copies_is_the_mirrors_too(volumes, tmp_path):
+    """The verdict is of the start that is handed over, not of another one."""
+    front = b"".join(struct.pack("<IQ", 0x5EA70DE5, n) + random.Random(n).randbytes(4000) for n in range(256))
+    whole = behind(tmp_path, volumes / "xfs.img", 3 * MIB + 65536, front)
+    (tmp_path / "pile").mkdir()
+    array = solved(pile(tmp_path / "pile", whole, Spec("RAID1", 2, 65536)))
+    assert array.geometry.start_bytes == (0, 0) and array.verdicts.start.reason is Reason.FIRST_ROW
+
+
 def test_a_wiped_front_leaves_the_start_open(volumes, tmp_path):
     """Nothing is left in front: the volume may begin with the file system, or before it with the members turned."""
     whole = behind(tmp_path, volumes / "xfs.img", 4 * RAID5.strip * 16, b"")

@@ -41,6 +41,10 @@ def conclude_mirror(
                 held, tested, start = one[0], one[1], one[3].start
                 best = one[3]
             placed.append((anchors, one[3].base))
+    begin = begin_of(table, replace(best, start=start, base=0), placed)
+    if begin.shift:  # what stands in front is the volume's, too: its verdict is of that start
+        start = begin.h.start
+        placed = [(a, base + begin.shift) for a, base in placed]
     findings = read_volume(replace(best, start=start), table.pile, placed, [], table.carved)
     made, members = final_geometry(replace(best, start=start), table.pile)
     size = max((base + a.ground.size for a, base in placed if not a.ground.starts), default=0)
@@ -53,7 +57,6 @@ def conclude_mirror(
         evidence.append(Evidence(kind, held, f"structures stand where a plain mirror puts them, of {tested}"))
     equal = not group.open
     plain = held >= 8 and held >= 0.5 * tested
-    begin = begin_of(table, replace(best, start=start, base=0), placed)
     sure = plain and not findings.contradicted and not begin.shift and not group.until
     split_up = known and not plain and tested >= 8
     untold = not held and not anything_before(table, set(cast.images), ROUND)
