@@ -10,7 +10,7 @@ from faithful_stripe.core.lineup import ballots, gaps, outdated
 from faithful_stripe.core.lineup.document import Lineup
 from faithful_stripe.core.lineup.finishing import left_out
 from faithful_stripe.core.lineup.gaps import Judged, better_in_gaps, exchanges
-from faithful_stripe.core.lineup.marks.ground import read_stock
+from faithful_stripe.core.lineup.marks.ground import Ground, read_stock
 from faithful_stripe.core.lineup.membership import Membership
 from faithful_stripe.core.lineup.soundness import tested as read_whole
 from faithful_stripe.core.lineup.verdict import read_volume
@@ -98,3 +98,12 @@ def test_much_data_behind_the_arrays_end_is_no_proof_that_it_ends_there(beyond, 
     made, _read = read_whole(Lineup(shape, ("a", "b"), placed("certain"), 9.0, 0.0), members)
     assert made.verdicts.soundness.sure is sure
     assert (made.verdicts.soundness.reason is Reason.BEYOND) is (sure is Sure.PROBABLE)
+
+
+def test_numbers_that_no_disk_can_hold_stand_nowhere():
+    """A damaged record may tell any number: what it tells is then no place, and no trouble."""
+    ground = Ground(b"k", "NTFS", size=1 << 30)
+    ground.add_ends(0, [4096, 1 << 80, -(1 << 70)])
+    ground.add("file record", 0, [512, 1024], [1 << 77, 2048])
+    (ends,) = ground.ends
+    assert ends.address.tolist() == [4096] and ground.arrays()[2].tolist() == [-1, 2048]

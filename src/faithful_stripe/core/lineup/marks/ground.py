@@ -72,6 +72,18 @@ class Ends:
     address: Int64
 
 
+NOWHERE = -1
+
+
+def bounded(values: npt.ArrayLike) -> Int64:
+    """Numbers that a disk tells as int64, one-dimensional; those of no place on any disk become `NOWHERE`."""
+    try:
+        return np.atleast_1d(np.asarray(values, np.int64))
+    except OverflowError:
+        listed = np.atleast_1d(np.asarray(values, object)).tolist()
+        return np.array([v if abs(v) < 1 << 62 else NOWHERE for v in listed], np.int64)
+
+
 @dataclass
 class Ground:
     """Something whose structures share one address space: a file system, or the disk of a partition table.
@@ -114,8 +126,8 @@ class Ground:
 
     def add(self, kind: str, image: int, offset: npt.ArrayLike, address: npt.ArrayLike) -> None:
         """Anchors; where a structure may stand at one of several addresses, add each."""
-        offsets = np.atleast_1d(np.asarray(offset, np.int64))
-        addresses = np.atleast_1d(np.asarray(address, np.int64))
+        offsets = bounded(offset)
+        addresses = bounded(address)
         if len(offsets):
             self.found.append((kind, np.full(len(offsets), image, np.int64), offsets, addresses))
 
@@ -123,14 +135,14 @@ class Ground:
         self, unit: str, image: int, offset: npt.ArrayLike, address: npt.ArrayLike, when: npt.ArrayLike
     ) -> None:
         """How old structures are that were added, int64: in seconds, transactions or places of the journal."""
-        arrays = [np.atleast_1d(np.asarray(a, np.int64)) for a in (offset, address, when)]
+        arrays = [bounded(a) for a in (offset, address, when)]
         if len(arrays[0]):
             self.ages.append((unit, image, arrays[0], arrays[1], arrays[2]))
 
     def add_ends(self, image: int, address: npt.ArrayLike) -> None:
         """Files that end before these addresses, by metadata on this image (-1: on any, for they name the file
         system)."""
-        ends = np.atleast_1d(np.asarray(address, np.int64))
+        ends = bounded(address)
         ends = ends[(ends > 0) & (ends <= self.size)]
         if len(ends):
             self.ends.append(Ends(np.full(len(ends), image, np.int64), ends))
