@@ -10,14 +10,15 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from faithful_stripe.core.lineup.algebra import Relation
 from faithful_stripe.core.lineup.cast import Cast, layouts_of
 from faithful_stripe.core.lineup.hypotheses import Hypothesis
 from faithful_stripe.core.lineup.marks import labels, ntfs, table
 from faithful_stripe.core.lineup.marks.ground import read_stock
-from faithful_stripe.core.lineup.membership import _border
+from faithful_stripe.core.lineup.membership import Place, _border
 from faithful_stripe.core.lineup.sameness import volume_map
 from faithful_stripe.core.lineup.samples import Pile
-from faithful_stripe.core.lineup.start import shifted
+from faithful_stripe.core.lineup.start import _closes, shifted
 from faithful_stripe.core.lineup.verdicts import Reason, Sure
 from faithful_stripe.core.source import MemorySource
 from faithful_stripe.work.lineup import solve_images
@@ -86,6 +87,21 @@ def test_what_stands_in_front_on_both_copies_is_the_mirrors_too(volumes, tmp_pat
     (tmp_path / "pile").mkdir()
     array = solved(pile(tmp_path / "pile", whole, Spec("RAID1", 2, 65536)))
     assert array.geometry.start_bytes == (0, 0) and array.verdicts.start.reason is Reason.FIRST_ROW
+
+
+def test_strangers_that_are_alike_say_nothing_of_the_start():
+    """Images 2 and 4 are copies of one another and have no seat: what they hold in front is no row of this volume."""
+    (chosen,) = layouts_of("RAID10", 2)
+    cast = Cast("RAID10", (chosen,), ((0, 1), (2, 4), (3,)))
+    h = Hypothesis(cast, chosen, 16384, 65536, 0, (2, 0), 0.0)
+    pair = np.array([[1, 1]], np.uint8)
+    stray = Place(4096, frozenset({2, 4}), (Relation((2, 4), pair),))
+    mine = Place(4096, frozenset({0, 1}), (Relation((0, 1), pair),))
+    assert not _closes(h, stray) and _closes(h, mine)
+    mirror = replace(h, cast=Cast("RAID1", layouts_of("RAID1", 2), ((0,), (1,))), layout=layouts_of("RAID1", 2)[0],
+                     order=(0, 1))  # fmt: skip
+    moved = shifted(mirror, 2)
+    assert moved is not None and moved[0].order == (0, 1)  # both keep their seats
 
 
 def test_a_wiped_front_leaves_the_start_open(volumes, tmp_path):

@@ -74,7 +74,7 @@ def begin_of(table: Table, h: Hypothesis, placed: Placed) -> Begin:
 
 def places_before(table: Table, h: Hypothesis) -> list[Place]:
     """What stands in front of a start on the members: relations at places that hold data, spread over them."""
-    images = sorted(h.cast.images)
+    images = sorted(_seated(h))
     low = max(0, h.start - BEFORE_BYTES)
     blocks: set[int] = set()
     for image in images:
@@ -91,12 +91,17 @@ def places_before(table: Table, h: Hypothesis) -> list[Place]:
 
 
 def _filled(h: Hypothesis, place: Place) -> frozenset[int]:
-    return place.filled & set(h.cast.images)
+    return place.filled & _seated(h)
+
+
+def _seated(h: Hypothesis) -> frozenset[int]:
+    """The images that have a seat: a cast may hold others, which say nothing of this volume."""
+    return frozenset(i for c in h.order if c is not None for i in h.cast.columns[c])
 
 
 def _closes(h: Hypothesis, place: Place) -> bool:
     """Whether the members add up at a place as they do in the array: those that hold something are related."""
-    images = set(h.cast.images)
+    images = _seated(h)
     filled = place.filled & images
     alike = any(len(images & same) > 2 for same in place.alike)
     if alike and h.cast.level in PARITY_LEVELS:
@@ -132,9 +137,11 @@ def shifted(h: Hypothesis, rows: int) -> tuple[Hypothesis, int] | None:
         number = np.where(index >= 0, (row // period * strips)[:, None] + index - less, index - (1 << 40))
         return [tuple(column) for column in number.T.tolist()]
 
-    seats = {signature: p for p, signature in enumerate(told(0, 0))}
-    turned = [seats.get(signature) for signature in told(rows, ahead)]
-    if None in turned or (h.layout.q_exponent == "member-position" and turned != sorted(seats.values())):
+    seats: dict[tuple[int, ...], list[int]] = {}
+    for p, signature in enumerate(told(0, 0)):
+        seats.setdefault(signature, []).append(p)  # those of a mirror are alike: each is given once
+    turned = [there.pop(0) if (there := seats.get(signature)) else None for signature in told(rows, ahead)]
+    if None in turned or (h.layout.q_exponent == "member-position" and turned != sorted(p or 0 for p in turned)):
         return None
     order = tuple(h.order[p] for p in turned if p is not None)
     return replace(h, start=start, order=order), ahead * h.strip
@@ -188,7 +195,7 @@ def _pinned(table: Table, h: Hypothesis, placed: Placed, closed: Sequence[Place]
 def _elsewhere(table: Table, h: Hypothesis, placed: Placed) -> bool:
     """Whether a partition table is on the members that does not stand where the volume would begin, nor anywhere in a
     file system that does."""
-    images = set(h.cast.images)
+    images = _seated(h)
     tables = [a for a in table.anchors if a.ground.starts and a.ground.head and set(a.image.tolist()) & images]
     if not tables or any(held_facts(h, a, 0)[0] for a in tables):
         return False
