@@ -36,7 +36,7 @@ from werkzeug import test as http
 from faithful_stripe.bench.bench import Bench
 from faithful_stripe.bench.updating import package_for
 from faithful_stripe.cli import main as command_line
-from faithful_stripe.redfish import client
+from faithful_stripe.redfish import exchange
 from faithful_stripe.redfish.manners import Paged
 from faithful_stripe.redfish.service import Service
 from faithful_stripe.redfish.serving import Sessions
@@ -285,16 +285,16 @@ READ = [
 @contextmanager
 def tampered(rng: random.Random, share: float) -> Iterator[None]:
     """Answers of which some hold something else than the server said."""
-    plain = client.told
+    plain = exchange.told
 
     def wrong(answer: Any) -> Any:
         return plain(mutants.value(answer, rng)) if rng.random() < share else plain(answer)
 
-    client.told = wrong  # type: ignore[assignment]
+    exchange.told = wrong  # type: ignore[assignment]
     try:
         yield
     finally:
-        client.told = plain
+        exchange.told = plain
 
 
 def standard(folder: Path, rng: random.Random, count: int, tally: Tally) -> None:

@@ -108,6 +108,11 @@ def until(so, seconds=60.0):
         time.sleep(0.1)
 
 
+def seen_on(bench, what):
+    with bench.session() as session:
+        return what(session)
+
+
 @pytest.fixture(autouse=True)
 def _own_memory(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """What is remembered of servers is kept apart from the person's own."""

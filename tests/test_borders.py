@@ -17,6 +17,7 @@ from werkzeug.wrappers import Request, Response
 
 from faithful_stripe.core.shape import fits
 from faithful_stripe.redfish import client as clients
+from faithful_stripe.redfish import exchange
 from faithful_stripe.redfish.address import TargetError, check_address
 from faithful_stripe.redfish.client import Client
 from faithful_stripe.redfish.exchange import RedfishError
@@ -119,7 +120,7 @@ def test_an_answer_that_unpacks_without_an_end_is_given_up():
 
 
 def test_an_answer_that_does_not_end_is_given_up(monkeypatch):
-    monkeypatch.setattr(clients, "ANSWER_PATIENCE", 0.2)
+    monkeypatch.setattr(exchange, "ANSWER_PATIENCE", 0.2)
 
     def slowly():
         waiting = threading.Event()
@@ -168,7 +169,7 @@ def test_a_redirect_is_called_one(method, to, says):
 
 
 def test_what_is_no_address_leads_nowhere():
-    assert clients._parted("http://[").path == ""
+    assert exchange.parted("http://[").path == ""
 
 
 def test_a_reader_is_sent_on_within_the_server():

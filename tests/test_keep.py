@@ -22,7 +22,7 @@ from faithful_stripe.work.metrics import Door, Exposition, serve_pages
 from faithful_stripe.work.survey import survey
 from faithful_stripe.work.watch import Pace, snapshot_of
 
-from .conftest import SERIALS, until
+from .conftest import SERIALS, seen_on, until
 from .small import SIZE, TEXT
 from .test_https import login, served  # noqa: F401
 
@@ -143,11 +143,6 @@ def made(fstripe, small, level="RAID6", bays="1-4"):
                    "--expect-serials", serials if bays == "1-4" else "D1,D2,D3")  # fmt: skip
     assert done.status == 0, done.err
     return fstripe.folder / "b"
-
-
-def seen_on(bench, what):
-    with bench.session() as session:
-        return what(session)
 
 
 def told_by(folder, wanted, hands, **options):

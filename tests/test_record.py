@@ -9,9 +9,10 @@ import time
 
 import pytest
 
+from faithful_stripe.bench.bench import Bench
 from faithful_stripe.work.visits import failed_drives, note, notes
 
-from .conftest import FSTRIPE, SERIALS
+from .conftest import FSTRIPE, SERIALS, seen_on, until
 
 AT = ("--at", "skerry")
 MEMBERS = ",".join(SERIALS)
@@ -26,9 +27,10 @@ def visited(fstripe, skerry):
     results = []
     guide = threading.Thread(target=lambda: results.append(fstripe(*AT, "swap", "5", "--speed", "7200")))
     guide.start()
-    time.sleep(2.5)
+    bench = Bench(skerry)
+    until(lambda: seen_on(bench, lambda s: s.state.in_bay("5").indicator))  # it has lit the LED, and waits
     fstripe(*AT, "bench", "pull", "5")
-    time.sleep(1.0)
+    time.sleep(2.0)  # it looks several times a second
     fstripe(*AT, "bench", "seat", "5", "UV4H30555")
     guide.join(timeout=120)
     assert results[0].status == 3 and "UV4H20944 out, UV4H30555 in" in results[0].out, results[0].out + results[0].err
