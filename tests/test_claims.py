@@ -420,6 +420,7 @@ def test_nothing_is_claimed_of_what_cannot_be_tested():
     assert trial.verdict == "undecided" and "nothing on it can be tested" in trial.says
 
 
+@pytest.mark.long
 def test_a_solved_pile_is_proven_as_a_command(fstripe, observatory):
     found, sources = sliced(observatory, "RAID5", 3, start=0)
     for name, source in zip(found.members, sources, strict=True):

@@ -113,6 +113,7 @@ def test_an_image_that_somebody_writes_to_while_it_is_read_gives_nothing(fstripe
     assert not (fstripe.folder / "out.img").exists()
 
 
+@pytest.mark.long
 def test_members_that_stand_one_after_the_other_are_sealed_too(fstripe, observatory):
     """A span of three unequal parts: a byte changed anywhere in it is found when it is read."""
     data = observatory.read_bytes()

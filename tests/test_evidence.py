@@ -80,6 +80,7 @@ def test_lists_of_blocks_that_a_file_system_owns_are_not_another_one(volumes, tm
     assert grounds[0].ground.kinds["indirect block"] >= 6
 
 
+@pytest.mark.long
 def test_spans_of_packed_data_are_not_put_in_an_order(volumes, tmp_path):
     """P and Q tell the order within a span; nothing tells which span is the first, and the answer says so."""
     spec = Spec("RAID60", 8, 16384, "parity-N", "restart", "after-p", "data-index", spans=2)
@@ -101,6 +102,7 @@ def test_sectors_lost_from_one_copy_do_not_refute_a_mirror(volumes, tmp_path):
     assert right(case, array) and array.verdict == "probable"
 
 
+@pytest.mark.long
 def test_parity_of_almost_empty_rows_is_not_taken_for_the_member_that_is_missing(volumes, tmp_path):
     """Large strips: in most rows one member alone holds data, and parity is a copy of it. What it holds of the missing
     member is for parity, too: only where it is not a copy do the two differ."""

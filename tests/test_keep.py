@@ -248,6 +248,7 @@ def test_let_go_and_picked_up_while_the_connection_drops_and_the_server_restarts
     assert "volume v has its member in bay 2 again: margin 1" in says
 
 
+@pytest.mark.long
 def test_a_controller_that_waits_for_a_word_and_a_revertible_spare(fstripe, small):
     folder = made(fstripe, small, "RAID5", "1-3")
     fstripe("--at", "b", "controller", "set", "--replacement", "by-hand")

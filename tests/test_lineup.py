@@ -116,6 +116,7 @@ def test_data_that_start_late_and_a_partition_inside(image):
     assert array.geometry.start_bytes == (3 * 4096,) * 4 and array.geometry.strip_bytes == 16384
 
 
+@pytest.mark.long
 def test_mirrors_are_found_and_said_to_be_interchangeable(image):
     members = cut(image, "0 0 0", 65536)
     pile = pile_of(members, seed=3)

@@ -108,6 +108,7 @@ def test_lines_are_found_in_tables_and_lists():
     assert line_of(WHOLE, ["nothing"]) == 1
 
 
+@pytest.mark.long
 def test_from_the_factory_to_what_the_sheet_says_and_back_to_a_sheet(fstripe, sheet):
     fstripe("bench", "new", "skerry", "--from", "skerry-new")
     name = sheet(WHOLE)

@@ -226,6 +226,7 @@ def test_uncut_file_systems_state_their_own_addresses(volumes, content):
     assert len(right_places) >= 4 and (len(elsewhere) <= 0.5 * len(best) or best.ground.words.startswith("FAT"))
 
 
+@pytest.mark.long
 def test_members_whose_data_start_at_different_places_are_told_by_their_structures(volumes, tmp_path):
     case = pile(tmp_path, volumes / "ntfs.img", Spec("RAID5", 4, 16384, "parity-N", "continuation"))
     later = {1: 1 << 20, 3: 3 * 65536}

@@ -291,6 +291,7 @@ def servers(draw):
     return made, counting, survives - len(missing)
 
 
+@pytest.mark.long
 @settings(max_examples=400)
 @given(servers())
 def test_no_generated_server_gives_up_a_member_that_its_volume_needs(case):
