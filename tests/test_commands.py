@@ -388,7 +388,7 @@ def test_each_chapter_of_the_lesson_can_be_run_alone(installed, chapter):
     assert (
         f"(demo {chapter}) ==" in told.out and told.out.count("\n$ fstripe ") >= 2 and (installed.folder / "d").is_dir()
     )
-    assert "commands in" in told.out and "goes on" not in told.out  # nobody is waited for where nobody is
+    assert "commands in" in told.out and "Any key" not in told.out  # nobody is waited for where nobody is
     assert installed("demo", chapter, "--keep", "d").status == 1
 
 
