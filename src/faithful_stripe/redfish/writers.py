@@ -15,7 +15,7 @@ from ..core.server.model import uses_of
 from ..core.server.redundancy import OLD_TYPES
 from ..core.server.things import Drive, Volume
 from ..core.server.unknown import UNKNOWN, Maybe
-from .client import Client
+from .client import MOST_PAGES, Client
 from .exchange import AnswerLost, Body, Deferred, RedfishError
 from .names import OEM
 from .plain import body_of, flag, link, links, ours, part, rows, text, texts
@@ -94,7 +94,7 @@ def _listed(client: Client, path: str) -> list[str]:
     """The paths of a collection's members."""
     found: list[str] = []
     page, read = path, set[str]()
-    while page and page not in read:
+    while page and page not in read and len(read) < MOST_PAGES:
         read.add(page)
         body = client.get(page)
         found += links(body, "Members")

@@ -262,7 +262,7 @@ def set_controller(client: Client, controller: Controller, **settings: int | str
     body: Body = {**({"ControllerRates": asked} if asked else {}), **({"Oem": {OEM: own}} if own else {})}
     change(
         client, controller.path, body,
-        lambda now: _told(part(now, "ControllerRates"), asked) is not False and _told(ours(now), own) is not False,
+        lambda now: _told({**part(now, "ControllerRates"), **ours(now)}, {**asked, **own}),
         "the settings are as asked",
     )  # fmt: skip
     return survey(client).controller(controller.id)

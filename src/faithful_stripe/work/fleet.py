@@ -63,7 +63,6 @@ class _Watched:
     pace: Pace = field(default_factory=Pace)
     findings: dict[Key, Health] = field(default_factory=dict)
     families: tuple[Metric, ...] = ()
-    looks: int = 0
 
 
 class Fleet:
@@ -91,7 +90,6 @@ class Fleet:
             trouble = reason.what
         watched = self._watched[at]
         with self._lock:
-            watched.looks += 1
             if judged is None:
                 watched.exposition.silent()
             else:
