@@ -38,7 +38,7 @@ from faithful_stripe.core.lineup.samples import Pile
 from faithful_stripe.core.lineup.solve import solve
 from faithful_stripe.core.source import BlockSource, BlockSourceError, Unreadable, read
 from faithful_stripe.media.image import ImageFile
-from faithful_stripe.work.lineup import solve_images
+from faithful_stripe.work.lineup import prove, save, solve_images
 
 VERDICTS = ("order", "start", "currency", "soundness")
 
@@ -216,8 +216,28 @@ def solved(case: Case) -> Solution:
         return solve(Pile(names, [Failing(i, case.unreadable.get(n, [])) for i, n in zip(images, names, strict=True)]))
 
 
-def one(job: tuple[int, int, dict[str, str], str, str]) -> Row:
-    seed, number, volumes, scratch, keep = job
+def proven_alike(case: Case, solution: Solution, place: Path) -> str:
+    """Whether `prove`, given each array of an answer and the whole pile, says what `solve` said of it: "", or how not.
+
+    Of several answers that are equally good, `prove` may find another one first: it certifies neither.
+    """
+    save(solution, place / "answer.toml")
+    found = []
+    for number, array in enumerate(solution.arrays, 1):
+        _claim, proof = prove(place / "answer.toml", number, against=case.images)
+        if proof.verdicts is None:
+            if said_by(array)["order"] != "undecided":
+                found.append(f"array {number}: solve says {said_by(array)['order']}, prove says another lineup")
+            continue
+        for name in VERDICTS[:2]:
+            mine, theirs = said_by(array)[name], str(getattr(proof.verdicts, name).sure)
+            if mine != theirs:
+                found.append(f"array {number}: {name} is {mine} for solve, {theirs} for prove")
+    return "; ".join(found)
+
+
+def one(job: tuple[int, int, dict[str, str], str, str, int]) -> Row:
+    seed, number, volumes, scratch, keep, prove_each = job
     rng = random.Random(f"{seed}/{number}")
     case = draw(rng, sorted(n for n in volumes if n != "foreign"))
     place = Path(scratch) / f"case-{seed}-{number}"
@@ -231,6 +251,12 @@ def one(job: tuple[int, int, dict[str, str], str, str]) -> Row:
         except Exception:
             traceback.print_exc()
             judged, seconds = Judged("crash", dict.fromkeys(VERDICTS, "-"), (), 0.0), 0.0
+        alike = ""
+        if solution and prove_each and number % prove_each == 0 and not case.unreadable:
+            try:
+                alike = proven_alike(case, solution, place)
+            except Exception:
+                alike = traceback.format_exc().splitlines()[-1]
         settle = (
             "; ".join(f"{a.geometry.layout.level} of {a.geometry.members}: {a.settle}" for a in solution.arrays)
             if solution
@@ -240,7 +266,7 @@ def one(job: tuple[int, int, dict[str, str], str, str]) -> Row:
             "seed": seed, "number": number, "words": case.words(), "result": judged.result, "said": judged.said,
             "false": list(judged.false), "seconds": round(seconds, 2), "lead": round(judged.lead, 1),
             "enough": case.enough, "level": case.spec.level, "content": case.content, "damages": list(case.damages),
-            "settle": settle, "read": solution.bytes_read if solution else 0,
+            "settle": settle, "alike": alike, "read": solution.bytes_read if solution else 0,
         }  # fmt: skip
     finally:
         if keep != str(number):
@@ -292,6 +318,9 @@ def main() -> None:
     parser.add_argument("--write", type=Path, help="keep every answer in this file, a line each")
     parser.add_argument("--against", type=Path, help="print what changed since the run that is kept in this file")
     parser.add_argument("--jobs", type=int, default=0, help="cases at a time; one for each core without it")
+    parser.add_argument(
+        "--prove", type=int, default=0, help="every so many cases, ask `prove` what it says of the answer"
+    )
     parser.add_argument("--verbose", action="store_true")
     given = parser.parse_args()
     scratch = given.scratch or tempfile.mkdtemp()
@@ -303,16 +332,18 @@ def main() -> None:
             all_volumes(made, given.seed)
         volumes = {p.stem: str(p) for p in made.glob("*.img")} | {"foreign": str(made / "other" / "ext4.img")}
     numbers = [int(n) for n in given.only.split(",")] if given.only else range(given.cases)
-    jobs = [(given.seed, n, volumes, scratch, given.keep) for n in numbers]
+    jobs = [(given.seed, n, volumes, scratch, given.keep, given.prove) for n in numbers]
     rows = []
     with ProcessPoolExecutor(given.jobs or os.cpu_count()) as pool:
         for row in pool.map(one, jobs):
             rows.append(row)
-            if given.verbose or row["false"] or row["result"] == "crash":
+            if given.verbose or row["false"] or row["alike"] or row["result"] == "crash":
                 said = " ".join(row["said"].values())  # type: ignore[attr-defined]
                 false = f" FALSE {','.join(row['false'])}" if row["false"] else ""  # type: ignore[arg-type]
                 what = f"{row['number']:4} {row['result']:9} {said:38}{false} {row['seconds']:5.1f} s  {row['words']}"
                 print(f"{what}  | {row['settle']}", flush=True)
+                if row["alike"]:
+                    print(f"     PROVE {row['alike']}", flush=True)
     if given.write:
         given.write.write_text("".join(json.dumps(row) + "\n" for row in rows))
     for title in ("level", "content"):
@@ -342,7 +373,9 @@ def print_summary(seed: int, rows: list[Row]) -> bool:
         words = Counter(r["said"][name] for r in rows)
         false = sum(name in r["false"] for r in rows)
         print(f"  {name:10} certain and wrong: {false};  " + ", ".join(f"{w} {c}" for w, c in words.most_common()))
-    return any(r["false"] or r["result"] == "crash" for r in rows)
+    apart = sum(bool(r["alike"]) for r in rows)
+    print(f"  prove and solve apart: {apart}")
+    return bool(apart) or any(r["false"] or r["result"] == "crash" for r in rows)
 
 
 def compare(before: list[Row], now: list[Row]) -> None:
