@@ -7,11 +7,15 @@ import pytest
 
 from faithful_stripe.core.arrays.geometry import geometry
 from faithful_stripe.core.lineup import ballots, gaps, outdated
+from faithful_stripe.core.lineup.cast import Cast, layouts_of
 from faithful_stripe.core.lineup.document import Lineup
 from faithful_stripe.core.lineup.finishing import left_out
 from faithful_stripe.core.lineup.gaps import Judged, better_in_gaps, exchanges
+from faithful_stripe.core.lineup.hypotheses import Hypothesis
 from faithful_stripe.core.lineup.marks.ground import Ground, read_stock
 from faithful_stripe.core.lineup.membership import Membership
+from faithful_stripe.core.lineup.search import Entry, Reader, Shared
+from faithful_stripe.core.lineup.solve import _likely
 from faithful_stripe.core.lineup.soundness import tested as read_whole
 from faithful_stripe.core.lineup.verdict import read_volume
 from faithful_stripe.core.lineup.verdicts import Reason, Sure, placed
@@ -107,3 +111,15 @@ def test_numbers_that_no_disk_can_hold_stand_nowhere():
     ground.add("file record", 0, [512, 1024], [1 << 77, 2048])
     (ends,) = ground.ends
     assert ends.address.tolist() == [4096] and ground.arrays()[2].tolist() == [-1, 2048]
+
+
+def test_another_level_over_the_same_columns_is_looked_at_again_with_a_new_base():
+    """RAID 5 behind a wiped table, cut short on one member: until the file system's place in the volume was known, a
+    RAID 4 led, and was then called certain (seed 401, case 48 of the widened draw)."""
+    columns = ((0,), (1,), (2,), (3,))
+    made = [Cast(level, layouts_of(level, 4), columns) for level in ("RAID5", "RAID4")]
+    apart = Cast("RAID0", layouts_of("RAID0", 2), ((4,), (5,)))
+    entries = [Entry(Reader(None, None, (), cast, Shared()), None) for cast in (*made, apart)]
+    led = Hypothesis(made[1], made[1].layouts[0], 65536, 0, 0, (0, 1, 2, 3), 500.0)
+    behind = Hypothesis(apart, apart.layouts[0], 65536, 0, 0, (0, 1), 100.0)
+    assert [e.reader.cast for e in _likely(entries, [led, behind])] == made

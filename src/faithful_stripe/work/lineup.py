@@ -26,9 +26,9 @@ from ..core.lineup.standing import evidence_map, structures_on
 from ..core.lineup.trial import Trial, try_claim
 from ..core.lineup.verdicts import Reason, Sure, Verdict, Verdicts
 from ..core.source import BlockSource, BlockSourceError
+from ..media.forms import DriveImage, open_drive, whole_images
 from ..media.given import text_given, toml_of
-from ..media.image import ImageFile, MediaError
-from ..media.parts import Parts, open_image
+from ..media.image import MediaError
 from ..media.whole import write_text
 from .tomltext import from_toml, toml_value
 
@@ -42,6 +42,8 @@ def solve_images(paths: Sequence[Path], tell: Tell = silent, full: bool = False)
     twice = next((name for name in names if names.count(name) > 1), None)
     if twice:
         raise LineupError(what=f"{twice} is named twice", to_do="name every image once")
+    paths, pieces = whole_images(paths)
+    names = [str(path) for path in paths]
     with ExitStack() as stack:
         sources = [_open(stack, path) for path in paths]
         was = [_fingerprint(name, source) for name, source in zip(names, sources, strict=True)]
@@ -50,10 +52,11 @@ def solve_images(paths: Sequence[Path], tell: Tell = silent, full: bool = False)
             _as_judged(source, print_)
         claims = judge_claims(described([_told(source) for source in sources]), solution.arrays, names)
         arrays = tuple(pinned_by(a, claims) for a in solution.arrays)
-        return replace(solution, arrays=arrays, claims=tuple(claims), images=tuple(was))
+        notes = (f"{len(pieces)} files named are pieces or maps of other images",) if pieces else ()
+        return replace(solution, arrays=arrays, claims=tuple(claims), images=tuple(was), notes=solution.notes + notes)
 
 
-def _fingerprint(name: str, image: ImageFile | Parts) -> Fingerprint:
+def _fingerprint(name: str, image: DriveImage) -> Fingerprint:
     return fingerprint(image, name, secrets.randbits(32), image.identity, image.serial)
 
 
@@ -224,9 +227,9 @@ def _held_against(claim: Lineup, trial: Trial, images: Sequence[tuple[str, Block
     return Proof(replace(trial, verdict=verdict, says=says, wrong=tuple(wrong)), None)
 
 
-def _open(stack: ExitStack, path: Path) -> ImageFile | Parts:
+def _open(stack: ExitStack, path: Path) -> DriveImage:
     """An image, read-only, closed with the stack."""
-    image = open_image(path)
+    image = open_drive(path)
     stack.callback(image.close)
     return image
 

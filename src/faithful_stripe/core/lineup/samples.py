@@ -21,6 +21,15 @@ PIECE = 64 << 10
 OVERLAP = 16 << 10
 """What is read behind a stretch, for what starts in it and ends behind it, in bytes."""
 
+LOOK_BYTES, LOOK_CHUNK = 1 << 30, 1 << 20
+"""A pile that holds no more is looked through for zeros; so much at a time."""
+
+GLANCES, MOSTLY_FULL = 1024, 0.5
+"""Blocks of a larger image that are looked at to see where it holds anything; with more of them, that is everywhere."""
+
+MOST_WIDE = 64
+"""Stretches behind a glance that are taken for likely as well."""
+
 Blocks = npt.NDArray[np.uint8]
 Bytes = npt.NDArray[np.uint8]
 
@@ -58,16 +67,39 @@ class Pile:
     wanted: dict[int, set[int]] = field(default_factory=dict)
     short: set[int] = field(default_factory=set)
     _ranges: dict[int, list[Range]] = field(default_factory=dict)
+    _likely: dict[int, npt.NDArray[np.int64]] = field(default_factory=dict)
 
     def __len__(self) -> int:
         return len(self.sources)
 
     def data(self, image: int) -> list[Range]:
-        """Whole blocks of an image that may hold data, as byte ranges."""
+        """Whole blocks of an image that may hold data, as byte ranges.
+
+        A copy of a drive has its zeros written out, where a sparse file has holes: of a pile that is small enough all
+        is looked at, so that both are the same.
+        """
         if image not in self._ranges:
-            size = self.sources[image].size // BLOCK * BLOCK
-            self._ranges[image] = widen(self.sources[image].data_ranges(0, size), BLOCK)
+            told = [widen(s.data_ranges(0, s.size // BLOCK * BLOCK), BLOCK) for s in self.sources]
+            look = sum(total(ranges) for ranges in told) <= LOOK_BYTES
+            self._ranges = {i: self._not_zero(i, ranges) if look else ranges for i, ranges in enumerate(told)}
         return self._ranges[image]
+
+    def _not_zero(self, image: int, ranges: Sequence[Range]) -> list[Range]:
+        """Of ranges of whole blocks, the blocks that hold something else than zeros, or cannot be read."""
+        found: list[Range] = []
+        for low, high in ranges:
+            for at in range(low, high, LOOK_CHUNK):
+                end = min(high, at + LOOK_CHUNK)
+                chunk = np.empty(end - at, np.uint8)
+                try:
+                    self.sources[image].read_into(at, chunk)
+                except BlockSourceError:
+                    found.append((at, end))
+                    continue
+                self.bytes_read += end - at
+                holds = chunk.view(np.uint64).reshape(-1, BLOCK // 8).any(axis=1)
+                found += [(at + b * BLOCK, at + (b + 1) * BLOCK) for b in np.flatnonzero(holds).tolist()]
+        return union(found)
 
     def blocks(self, image: int, start: int, count: int) -> Blocks:
         """`count` blocks from byte `start` on: uint8 (count, BLOCK); zeros where sectors cannot be read."""
@@ -95,19 +127,40 @@ class Pile:
     def stretches(self, image: int, budget: int) -> npt.NDArray[np.int64]:
         """Where stretches of an image's data start, ascending: each is PIECE bytes, on a grid of PIECE.
 
-        All of the data where they fit into `budget` bytes; else the first and last ones and others spread evenly, and
-        those that are wanted.
+        All of the data where they fit into `budget` bytes; else the first and last ones, others spread evenly, more of
+        them where a glance shows that not all is zeros, and those that are wanted.
         """
         none = [np.empty(0, np.int64)]
         numbers = np.unique(np.concatenate([np.arange(a // PIECE, -(-b // PIECE)) for a, b in self.data(image)] + none))
         most = max(8, budget // PIECE)
         if len(numbers) > most:
             edge = most // 8
-            inner = np.linspace(edge, len(numbers) - 1 - edge, most - 2 * edge).astype(np.int64)
-            chosen = np.concatenate([np.arange(edge), inner, np.arange(len(numbers) - edge, len(numbers))])
+            inner = self._spread(image, numbers[edge : len(numbers) - edge], most - 2 * edge)
             wanted = np.array(sorted(self.wanted.get(image, ())), np.int64) // PIECE
-            numbers = np.unique(np.concatenate([numbers[chosen], wanted]))
+            numbers = np.unique(np.concatenate([numbers[:edge], inner, numbers[len(numbers) - edge :], wanted]))
         return numbers * PIECE
+
+    def _spread(self, image: int, numbers: npt.NDArray[np.int64], count: int) -> npt.NDArray[np.int64]:
+        """`count` of the numbered stretches, evenly; where most of an image is zeros, most of them from the rest."""
+        even = numbers[np.linspace(0, len(numbers) - 1, count).astype(np.int64)]
+        if len(numbers) < GLANCES:
+            return even
+        if image not in self._likely:
+            looked = numbers[np.linspace(0, len(numbers) - 1, GLANCES).astype(np.int64)]
+            holds = [bool(self.stretch(image, n * PIECE, BLOCK).any()) for n in looked.tolist()]
+            held = np.flatnonzero(holds)
+            near = np.unique(np.clip(np.concatenate([held - 1, held, held + 1]), 0, GLANCES - 1))
+            few = len(near) < MOSTLY_FULL * GLANCES
+            self._likely[image] = looked[near] if few else np.empty(0, np.int64)
+        likely = self._likely[image]
+        if not len(likely):
+            return even
+        width = len(numbers) // GLANCES + 1
+        inside = np.unique(np.concatenate([likely + k for k in range(min(width, MOST_WIDE))]))
+        inside = inside[np.isin(inside, numbers)]
+        share = min(len(inside), count * 3 // 4)
+        chosen = inside[np.linspace(0, len(inside) - 1, share).astype(np.int64)]
+        return np.concatenate([chosen, even[:: max(1, count // max(1, count - share))]])
 
     def stretch(self, image: int, start: int, length: int) -> Bytes:
         """The bytes [start, start + length) of an image: uint8 (length,); zeros where they cannot be read."""

@@ -415,10 +415,11 @@ LIKELY_NATS, MOST_LIKELY = 20.0, 3
 
 
 def _likely(entries: Sequence[Entry], found: Sequence[Hypothesis]) -> list[Entry]:
-    """The entries whose casts are behind the best hypotheses."""
-    near = [id(h.cast) for h in found if h.score > found[0].score - LIKELY_NATS]
-    first = list(dict.fromkeys(near))[:MOST_LIKELY]
-    return [e for e in entries if id(e.reader.cast) in first]
+    """The entries whose casts are behind the best hypotheses, and those of other levels over the same columns: with the
+    file system taken to begin elsewhere, every one of them is wrong, and which is the least is chance."""
+    near = [h.cast for h in found if h.score > found[0].score - LIKELY_NATS]
+    first = [set(columns) for columns in list(dict.fromkeys(cast.columns for cast in near))[:MOST_LIKELY]]
+    return [e for e in entries if set(e.reader.cast.columns) in first]
 
 
 def _standing(answer: Lineup, kinds: tuple[str, ...] = ("anchors", "pages")) -> int:
