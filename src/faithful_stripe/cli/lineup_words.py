@@ -45,6 +45,7 @@ ORDER = {
     Reason.LEFT_OUT: "an image that was left out matches these in places",
     Reason.UNCOUNTED: "all that was found is in the first rows: the number of members is open",
     Reason.STOPPED: "the search was stopped: this is the best so far",
+    Reason.GIVEN: "as far as what was given is right",
     Reason.EXCHANGE: "checksums fail that an exchange of two images would explain",
 }
 START = {
@@ -57,6 +58,7 @@ START = {
     Reason.TABLE_ELSEWHERE: "a partition table stands on these images, but not there",
     Reason.PROVEN: "structures prove it",
     Reason.FEW: "too little was found to say",
+    Reason.GIVEN: "as far as what was given is right",
 }
 
 

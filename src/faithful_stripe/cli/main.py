@@ -49,7 +49,7 @@ COMMANDS: dict[str, Entry] = {
     "stock": Entry("keep", "keep", "stock", "The stock: what replacement drives there are, and what fits."),
     "report": Entry("keep", "report", "report", "The service record of a visit: a page, Markdown, JSON."),
     "rehearse": Entry("keep", "rehearse", "rehearse", "Try commands on a copy of a server first."),
-    "lineup": Entry("recover", "recover", "lineup", "Reconstruct an array's member order from drive images."),
+    "lineup": Entry("recover", "lineup", "lineup", "Reconstruct an array's member order from drive images."),
     "bench": Entry("bench", "hands", "bench", "The simulated server: make one, and be the hands in its machine room."),
     "demo": Entry("bench", "demo", "demo", "A lesson of 90 seconds in five chapters; `demo all`: the whole job."),
 }

@@ -1,0 +1,28 @@
+"""The recovery commands, one family."""
+
+from __future__ import annotations
+
+import click
+
+from .arguments import Family
+from .drawing import draw
+from .handing_over import extract, serve
+from .proving import prove
+from .solving import solve
+
+
+@click.group(cls=Family)
+def lineup() -> None:
+    """Reconstruct an array's member order from drive images, and hand the volume over.
+
+    Images are opened read-only, always.
+
+    \b
+    Example:
+      fstripe lineup solve pile/*.img --out found.toml
+      fstripe lineup extract found.toml volume.img
+    """
+
+
+for command in (solve, prove, draw, extract, serve):
+    lineup.add_command(command)

@@ -1,0 +1,70 @@
+"""What the recovery commands show of an array: its order, its verdicts, the map of its rows."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from ..core.lineup.document import Lineup
+    from ..core.lineup.verdicts import Verdicts
+    from .render import Part
+
+
+def array_parts(array: Lineup, number: int, explain: bool) -> list[Part]:
+    """One array in full."""
+    from ..core.units import binary_size, decimal_size
+    from .lineup_words import strength
+    from .render import Line, Table
+
+    made = array.geometry
+    layout = "".join(f", {w}" for w in (made.layout.rotation, made.layout.data) if w)
+    q = f", Q {made.layout.q_place} ({made.layout.q_exponent})" if made.layout.q_place else ""
+    spans = f" in {made.layout.spans} spans" if made.layout.spans > 1 else ""
+    strip = f"strip {binary_size(made.strip_bytes)}{layout}{q}"
+    if made.layout.level == "SPAN":
+        strip = "one after the other"
+    head = f"Array {number}: {made.layout.level} of {made.members}{spans}, {strip}"
+    table = Table("", [">position", "image"])
+    gone = "(missing, computed from the others)" if made.redundant else "(missing)"
+    for position, name in enumerate(array.members):
+        table.add(str(position), name or gone)
+    seats = dict(array.seats)
+    for name in array.stale:
+        table.add(f"out of date{f', {seats[name]}' if name in seats else ''}", name)
+    evidence = Table("", ["evidence", ">count", "says"])
+    for e in array.evidence:
+        evidence.add(e.kind, str(e.count), e.says)
+    start = f", data from byte {made.start_bytes[0]}" if any(made.start_bytes) else ""
+    size = f"volume of {decimal_size(made.volume_bytes)} ({made.volume_bytes} bytes){start}"
+    parts: list[Part] = [Line(head, "head"), Line(size), table]
+    parts += [*verdict_parts(array.verdicts), *map_parts(array)]
+    number_of = f" ({array.best:.0f}, the next answer {array.next:.0f})" if explain else ""
+    parts.append(Line(f"Lead over the next different answer: {strength(array.best - array.next)}{number_of}.", "dim"))
+    if array.settle:
+        parts.append(Line(f"What would settle it: {array.settle}"))
+    parts += [Line(f"Cannot be told apart: {text}") for text in array.alternatives]
+    return [*parts, evidence]
+
+
+def verdict_parts(verdicts: Verdicts) -> list[Part]:
+    """The four verdicts."""
+    from .lineup_words import lines
+    from .render import Cell, Table
+
+    table = Table("", ["verdict", "", "because"])
+    for name, sure, why, style in lines(verdicts):
+        table.add(name, Cell(sure, style), why)
+    return [table]
+
+
+def map_parts(array: Lineup) -> list[Part]:
+    """The map of rows, summed up; nothing where there is none."""
+    from .lineup_words import summary
+    from .render import Table
+
+    if array.rowmap is None:
+        return []
+    table = Table("", [">rows", "state"])
+    for count, text in summary(array.rowmap, array.seated):
+        table.add(count, text)
+    return [table]
