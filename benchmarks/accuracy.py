@@ -236,6 +236,20 @@ def proven_alike(case: Case, solution: Solution, place: Path) -> str:
     return "; ".join(found)
 
 
+def turned_alike(case: Case, solution: Solution) -> str:
+    """Whether the same images in another order give the same answer, where it is probable at least: "", or how not."""
+    again = solve_images(case.images[::-1])
+    sure = [{a.seated: a for a in s.arrays if said_by(a)["order"] != "undecided"} for s in (solution, again)]
+    for seated in sure[0].keys() ^ sure[1].keys():
+        first = seated in sure[0]
+        one = sure[0 if first else 1][seated]
+        if one.geometry.redundant and one.geometry.layout.level == "RAID1":
+            continue  # whose members have no order
+        words = ", ".join(Path(m).name if m else "-" for m in seated)
+        return f"only {'in' if first else 'against'} the images' order: {one.geometry.layout.level} {words}"
+    return ""
+
+
 def one(job: tuple[int, int, dict[str, str], str, str, int]) -> Row:
     seed, number, volumes, scratch, keep, prove_each = job
     rng = random.Random(f"{seed}/{number}")
@@ -254,7 +268,7 @@ def one(job: tuple[int, int, dict[str, str], str, str, int]) -> Row:
         alike = ""
         if solution and prove_each and number % prove_each == 0 and not case.unreadable:
             try:
-                alike = proven_alike(case, solution, place)
+                alike = "; ".join(t for t in (proven_alike(case, solution, place), turned_alike(case, solution)) if t)
             except Exception:
                 alike = traceback.format_exc().splitlines()[-1]
         settle = (
@@ -319,7 +333,7 @@ def main() -> None:
     parser.add_argument("--against", type=Path, help="print what changed since the run that is kept in this file")
     parser.add_argument("--jobs", type=int, default=0, help="cases at a time; one for each core without it")
     parser.add_argument(
-        "--prove", type=int, default=0, help="every so many cases, ask `prove` what it says of the answer"
+        "--prove", type=int, default=0, help="every so many cases, ask `prove`, and the images turned round"
     )
     parser.add_argument("--verbose", action="store_true")
     given = parser.parse_args()
@@ -343,7 +357,7 @@ def main() -> None:
                 what = f"{row['number']:4} {row['result']:9} {said:38}{false} {row['seconds']:5.1f} s  {row['words']}"
                 print(f"{what}  | {row['settle']}", flush=True)
                 if row["alike"]:
-                    print(f"     PROVE {row['alike']}", flush=True)
+                    print(f"     APART {row['alike']}", flush=True)
     if given.write:
         given.write.write_text("".join(json.dumps(row) + "\n" for row in rows))
     for title in ("level", "content"):
@@ -374,7 +388,7 @@ def print_summary(seed: int, rows: list[Row]) -> bool:
         false = sum(name in r["false"] for r in rows)
         print(f"  {name:10} certain and wrong: {false};  " + ", ".join(f"{w} {c}" for w, c in words.most_common()))
     apart = sum(bool(r["alike"]) for r in rows)
-    print(f"  prove and solve apart: {apart}")
+    print(f"  apart from `prove`, or from the images turned round: {apart}")
     return bool(apart) or any(r["false"] or r["result"] == "crash" for r in rows)
 
 

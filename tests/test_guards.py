@@ -7,6 +7,7 @@ import pytest
 
 from faithful_stripe.core.arrays.geometry import geometry
 from faithful_stripe.core.lineup import ballots, gaps, outdated
+from faithful_stripe.core.lineup import solve as solving
 from faithful_stripe.core.lineup.cast import Cast, layouts_of
 from faithful_stripe.core.lineup.document import Lineup
 from faithful_stripe.core.lineup.finishing import left_out
@@ -20,7 +21,10 @@ from faithful_stripe.core.lineup.soundness import tested as read_whole
 from faithful_stripe.core.lineup.verdict import read_volume
 from faithful_stripe.core.lineup.verdicts import Reason, Sure, placed
 from faithful_stripe.core.source import MemorySource
+from faithful_stripe.work.lineup import solve_images
 
+from .slicer import Spec
+from .slicer import cut as cut_members
 from .test_refining import STRIP, laid_out  # noqa: F401
 
 
@@ -123,3 +127,26 @@ def test_another_level_over_the_same_columns_is_looked_at_again_with_a_new_base(
     led = Hypothesis(made[1], made[1].layouts[0], 65536, 0, 0, (0, 1, 2, 3), 500.0)
     behind = Hypothesis(apart, apart.layouts[0], 65536, 0, 0, (0, 1), 100.0)
     assert [e.reader.cast for e in _likely(entries, [led, behind])] == made
+
+
+def by_image(anchors):
+    """The facts kept out by which image they stand on, as they once were."""
+    out = (anchors.offset // (64 << 10) * 7 + anchors.image * 13) % 4 == 0
+    return ballots.chosen(anchors, ~out), ballots.chosen(anchors, out)
+
+
+@pytest.mark.parametrize("order", [(1, 3, 0, 2), (0, 1, 2, 3), (3, 2, 1, 0)])
+@pytest.mark.parametrize("unlucky", [False, True])
+def test_the_answer_does_not_depend_on_which_image_comes_first(tmp_path, volumes, monkeypatch, order, unlucky):
+    """Seven rows of data: with the facts for the proof chosen by the images' place in the pile, an order in which they
+    do not stand was certain in all four verdicts. With such an unlucky choice nothing is certain; without it, the
+    right order."""
+    images = [tmp_path / f"drive-{n}.img" for n in range(4)]
+    cut_members(volumes / "xfs.img", Spec("RAID5", 4, 65536, "parity-N", "continuation"), images)
+    if unlucky:
+        for module in (ballots, solving):
+            monkeypatch.setattr(module, "split", by_image)
+    found = solve_images([images[n] for n in order]).arrays[0]
+    right = found.members == tuple(map(str, images)) and found.geometry.layout.rotation == "parity-N"
+    assert right or (unlucky and found.verdicts.order.sure is not Sure.CERTAIN)
+    assert unlucky or found.verdicts.certain

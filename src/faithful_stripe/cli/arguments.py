@@ -9,6 +9,8 @@ from typing import Any
 
 import click
 
+from ..core.units import SizeError, parse_duration, parse_size
+
 OF_THE_TOOL = ("--at", "--ca", "--trust")
 """Options that stand before the command, and may stand after it."""
 OF_COMMANDS = ("--speed",)
@@ -99,3 +101,34 @@ class Level(click.ParamType[str]):
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
         found = re.sub(r"[\s_-]", "", str(value)).upper()
         return f"RAID{found}" if re.match(r"\d", found) else found
+
+
+class Bytes(click.ParamType[int]):
+    """A size as people write it: 64KiB, 1MiB, 512."""
+
+    name = "size"
+
+    def convert(self, value: object, param: click.Parameter | None, ctx: click.Context | None) -> int:
+        if isinstance(value, int):
+            return value
+        try:
+            return int(str(value)) if str(value).isdecimal() else parse_size(str(value))
+        except SizeError as reason:
+            self.fail(str(reason), param, ctx)
+
+
+class Seconds(click.ParamType[float]):
+    """A time as people write it: 90s, 10m."""
+
+    name = "time"
+
+    def convert(self, value: object, param: click.Parameter | None, ctx: click.Context | None) -> float:
+        if isinstance(value, float):
+            return value
+        try:
+            seconds = parse_duration(str(value))
+        except SizeError as reason:
+            self.fail(str(reason), param, ctx)
+        if seconds <= 0:
+            self.fail("it must be longer than 0 s", param, ctx)
+        return seconds

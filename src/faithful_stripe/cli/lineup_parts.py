@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from ..core.lineup.document import Lineup
+    from ..core.lineup.document import Lineup, Solution
     from ..core.lineup.verdicts import Verdicts
     from .render import Part
 
@@ -44,6 +45,37 @@ def array_parts(array: Lineup, number: int, explain: bool) -> list[Part]:
         parts.append(Line(f"What would settle it: {array.settle}"))
     parts += [Line(f"Cannot be told apart: {text}") for text in array.alternatives]
     return [*parts, evidence]
+
+
+def given_parts(solution: Solution) -> list[Part]:
+    """What a person knew, held against what the images say."""
+    from ..core.units import binary_size
+    from .render import Line, Table
+
+    given = solution.given
+    if given is None:
+        return []
+    words = [given.level] if given.level else []
+    words += [f"strip {binary_size(given.strip_bytes)}"] if given.strip_bytes is not None else []
+    words += [f"start at byte {given.start_bytes}"] if given.start_bytes is not None else []
+    words += [f"{given.count} members"] if given.count else []
+    words += [f"order {', '.join(Path(name).name for name in given.order)}"] if given.order else []
+    head = f"Given: {'; '.join(words)}."
+    if not solution.differences:
+        return (
+            [Line(f"{head} The images say the same by themselves.", "good")]
+            if not solution.unmet
+            else [Line(f"{head} No array like that was found.", "Critical")]
+        )
+    table = Table("", ["", "given", "the images say"])
+    for one in solution.differences:
+        sized = one.what in ("strip", "start") and one.found.isdecimal()
+        given_, found = (binary_size(int(word)) if sized else Path(word).name for word in (one.given, one.found))
+        table.add(one.what, given_, found)
+    if solution.unmet:
+        says = "No array like that was found; this is what the images say by themselves."
+        return [Line(f"{head} {says}", "Critical"), table]
+    return [Line(f"{head} The array above is so; by themselves, the images rather say:", "Critical"), table]
 
 
 def verdict_parts(verdicts: Verdicts) -> list[Part]:

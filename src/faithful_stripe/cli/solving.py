@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
+import signal
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
+from types import FrameType
 from typing import TYPE_CHECKING
 
 import click
 
+from .arguments import Bytes, Level, Seconds
 from .common import ATTENTION, json_option, print_json
-from .lineup_parts import array_parts
+from .lineup_parts import array_parts, given_parts
 
 if TYPE_CHECKING:
     from ..core.lineup.document import Solution
@@ -20,10 +25,40 @@ if TYPE_CHECKING:
 @click.option("--out", type=click.Path(path_type=Path), help="Write the lineup to this new TOML file.")
 @click.option("--full", is_flag=True, help="Read everything that holds data: only that proves currency and soundness.")
 @click.option("--explain", is_flag=True, help="Print what each stage found: samples, evidence, hypotheses.")
+@click.option("--level", metavar="LEVEL", type=Level(), help="Known: the level, such as 5 or RAID50.")
+@click.option("--strip", metavar="SIZE", type=Bytes(), help="Known: the strip size, such as 64KiB.")
+@click.option("--start", metavar="SIZE", type=Bytes(), help="Known: where data start on the images, such as 1MiB.")
+@click.option("--members", type=click.IntRange(2, 256), help="Known: how many, the missing ones counted.")
+@click.option(
+    "--order", metavar="A,B,?,-", help="Known: images by position; ? may be any, - is missing. File names are enough."
+)
+@click.option(
+    "--not",
+    "without",
+    multiple=True,
+    metavar="IMAGE",
+    type=click.Path(path_type=Path),
+    help="Known: this image takes no part; again for more.",
+)
+@click.option(
+    "--stale",
+    multiple=True,
+    metavar="IMAGE",
+    type=click.Path(path_type=Path),
+    help="Known: this image is out of date and is not used; again for more.",
+)
+@click.option(
+    "--stop-after",
+    metavar="TIME",
+    type=Seconds(),
+    help="End the search after that time, such as 90s or 10m, with the best so far.",
+)
 @json_option
 @click.pass_context
 def solve(
-    ctx: click.Context, images: tuple[Path, ...], out: Path | None, full: bool, explain: bool, as_json: bool
+    ctx: click.Context, images: tuple[Path, ...], out: Path | None, full: bool, explain: bool, level: str | None,
+    strip: int | None, start: int | None, members: int | None, order: str | None, without: tuple[Path, ...],
+    stale: tuple[Path, ...], stop_after: float | None, as_json: bool,
 ) -> None:  # fmt: skip
     """Which images belong together, level, order, strip size, rotation and start, and how sure that is.
 
@@ -34,20 +69,31 @@ def solve(
     up to date), soundness (every byte is what it was). Samples prove the first two; for the others all that holds data
     is read: with --full, and without it where that is at most 1 GiB. Exit status 3 unless all four are certain.
 
+    What you know is fixed in the search, and held against what the images say by themselves. Where they do not say the
+    same, the answer is at most probable.
+
+    Images may be raw, split (.001 .002), with a rescue copier's map beside them (.map), qcow2, VMDK, VHD, VHDX, EWF,
+    gzip or zstd. FIRST+SECOND is one drive from two passes over it, by their maps.
+
     \b
     Example:
       fstripe lineup solve pile/*.img --out found.toml
       fstripe lineup solve pile/*.img --full
+      fstripe lineup solve pile/*.img --level 5 --strip 64KiB --order "a.img,?,-,c.img"
     """
     from ..core.errors import StripeError
+    from ..core.lineup.given import Given
     from ..media.whole import try_place
     from ..work.lineup import save, solve_images
     from .render import show, waiting
 
     if out:
         try_place(out)  # before a long search, not after it
-    with waiting("solving") as tell:
-        solution = solve_images(images, tell, full)
+    given = Given(level, strip, start, members, tuple(w.strip() for w in order.split(",")) if order else ())
+    if given.order and members not in (None, len(given.order)):
+        raise click.UsageError(f"--order names {len(given.order)} positions, --members {members}")
+    with waiting("solving") as tell, stopping_after(stop_after):
+        solution = solve_images(images, tell, full, given, without, stale)
     unsaved: StripeError | None = None
     if out:
         try:
@@ -60,8 +106,27 @@ def solve(
         show([*(_trace_parts(solution) if explain else []), *_solution_parts(solution, out, explain)])
     if unsaved:
         raise unsaved
-    sure = solution.arrays and all(a.verdicts.certain for a in solution.arrays)
+    sure = solution.arrays and all(a.verdicts.certain for a in solution.arrays) and not solution.differences
     ctx.exit(0 if sure else ATTENTION)
+
+
+@contextmanager
+def stopping_after(seconds: float | None) -> Iterator[None]:
+    """End what runs inside after so long, as Ctrl-C would."""
+    if seconds is None:
+        yield
+        return
+
+    def stop(_number: int, _frame: FrameType | None) -> None:
+        raise KeyboardInterrupt
+
+    before = signal.signal(signal.SIGALRM, stop)
+    signal.setitimer(signal.ITIMER_REAL, seconds)
+    try:
+        yield
+    finally:
+        signal.setitimer(signal.ITIMER_REAL, 0)
+        signal.signal(signal.SIGALRM, before)
 
 
 def _trace_parts(solution: Solution) -> list[Part]:
@@ -92,6 +157,7 @@ def _solution_parts(solution: Solution, out: Path | None, explain: bool) -> list
         parts.append(Line(f"{claim.kind} on {len(claim.images)} images, volume {claim.name}: {found}", style))
         parts.append(Line(f"  it states {claim.states}"))
         parts += [Line(f"  wrong: {wrong}") for wrong in claim.wrong]
+    parts += given_parts(solution)
     parts += [Line(f"Note: {note}", "Warning") for note in solution.notes]
     parts.append(Line(f"Read: {binary_size(solution.bytes_read)}."))
     if out:

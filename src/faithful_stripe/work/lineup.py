@@ -19,8 +19,9 @@ from ..core.formats.declared import FormatError
 from ..core.lineup.claims import differences, judge_claims
 from ..core.lineup.custody import Fingerprint, NotAsJudged, Part, changed, fingerprint
 from ..core.lineup.document import Claim, Lineup, LineupError, Solution, read_document
+from ..core.lineup.given import MISSING, OPEN, Given
 from ..core.lineup.samples import Pile, Tell, silent
-from ..core.lineup.solve import solve
+from ..core.lineup.solve import solve, solve_given
 from ..core.lineup.soundness import tested
 from ..core.lineup.standing import evidence_map, structures_on
 from ..core.lineup.trial import Trial, try_claim
@@ -33,27 +34,60 @@ from ..media.whole import write_text
 from .tomltext import from_toml, toml_value
 
 
-def solve_images(paths: Sequence[Path], tell: Tell = silent, full: bool = False) -> Solution:
+def solve_images(
+    paths: Sequence[Path], tell: Tell = silent, full: bool = False, given: Given | None = None,
+    without: Sequence[Path] = (), stale: Sequence[Path] = (),
+) -> Solution:  # fmt: skip
     """Solve the pile of images at these paths, opened read-only. Raises MediaError, LineupError.
 
-    full  whether everything that holds data is read, however much that is
+    full     whether everything that holds data is read, however much that is
+    given    what is known of an array; an order's images by their paths, or by file names where that is enough
+    without  images that take no part; stale: that are out of date, and so take none, but belong to what is found
     """
     names = [str(path) for path in paths]
     twice = next((name for name in names if names.count(name) > 1), None)
     if twice:
         raise LineupError(what=f"{twice} is named twice", to_do="name every image once")
     paths, pieces = whole_images(paths)
+    left_out, old = ([paths[_index(paths, str(p))] for p in some] for some in (without, stale))
+    paths = [path for path in paths if path not in (*left_out, *old)]
     names = [str(path) for path in paths]
+    if given is not None:
+        order = tuple(n if n in (OPEN, MISSING) else names[_index(paths, n)] for n in given.order)
+        given = replace(given, order=order)
     with ExitStack() as stack:
         sources = [_open(stack, path) for path in paths]
         was = [_fingerprint(name, source) for name, source in zip(names, sources, strict=True)]
-        solution = solve(Pile(names, sources), tell, full)
+        pile = Pile(names, sources)
+        known = given is not None and given.anything
+        solution = solve_given(pile, given, tell, full) if known and given else solve(pile, tell, full)
         for source, print_ in zip(sources, was, strict=True):
             _as_judged(source, print_)
         claims = judge_claims(described([_told(source) for source in sources]), solution.arrays, names)
         arrays = tuple(pinned_by(a, claims) for a in solution.arrays)
-        notes = (f"{len(pieces)} files named are pieces or maps of other images",) if pieces else ()
-        return replace(solution, arrays=arrays, claims=tuple(claims), images=tuple(was), notes=solution.notes + notes)
+        arrays = arrays and (replace(arrays[0], stale=(*arrays[0].stale, *map(str, old))), *arrays[1:])
+        unused = (*solution.unused, *map(str, left_out), *(() if arrays else map(str, old)))
+        notes = solution.notes
+        if pieces:
+            notes = (*notes, f"{len(pieces)} files named are pieces or maps of other images")
+        return replace(
+            solution,
+            arrays=arrays,
+            unused=unused,
+            claims=tuple(claims),
+            images=tuple(was),
+            notes=notes,
+        )
+
+
+def _index(paths: Sequence[Path], name: str) -> int:
+    """Which of the images a person means: by its path, or by its file name where only one is called so."""
+    exact = [i for i, path in enumerate(paths) if str(path) == name or path == Path(name)]
+    found = exact or [i for i, path in enumerate(paths) if path.name == name or path.stem == name]
+    if len(found) != 1:
+        what = f"{name} is none of the images" if not found else f"{name} may be any of {len(found)} images"
+        raise LineupError(what=what, to_do="name one of those that are to be solved, by its path")
+    return found[0]
 
 
 def _fingerprint(name: str, image: DriveImage) -> Fingerprint:

@@ -28,6 +28,8 @@ class Cast:
     strip    where the algebra tells it, in bytes; else 0
     phase    where a strip begins on the images, where the algebra tells it; else -1
     gap      a multiple of the strip, where the algebra tells that much; else 0
+    start    where data start on the images, where that is given, in bytes; else -1
+    seats    where an order is given, by position: the column that stands there, -1 where that is open, -2 for none
     missing  positions that stay empty; there may also be more columns than positions: some do not belong then
     """
 
@@ -39,6 +41,8 @@ class Cast:
     strip: int = 0
     phase: int = -1
     gap: int = 0
+    start: int = -1
+    seats: tuple[int, ...] = ()
 
     @property
     def positions(self) -> int:

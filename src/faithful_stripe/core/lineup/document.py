@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from ..arrays.engine import Array
 from ..arrays.geometry import Geometry, geometry
@@ -15,6 +15,9 @@ from .ages import Age
 from .custody import Fingerprint, Seal
 from .rowmap import RowMap, opened
 from .verdicts import Verdicts, placed
+
+if TYPE_CHECKING:
+    from .given import Difference, Given
 
 FORMAT = "faithful-stripe/lineup/1"
 
@@ -145,6 +148,8 @@ class Solution:
     trace   what each stage found, in order: (stage, text)
     images  what each image was when it was judged
     claims  set-ups that the images carry, held against the data
+    given   what a person knew of an array; differences: where the images by themselves say otherwise
+    unmet   whether nothing was found that is as given, and this is what the images say by themselves
     """
 
     arrays: tuple[Lineup, ...]
@@ -154,6 +159,9 @@ class Solution:
     trace: tuple[tuple[str, str], ...] = field(default=())
     claims: tuple[Claim, ...] = field(default=())
     images: tuple[Fingerprint, ...] = field(default=())
+    given: Given | None = None
+    differences: tuple[Difference, ...] = ()
+    unmet: bool = False
 
     def as_document(self) -> dict[str, Any]:
         return {
@@ -164,6 +172,9 @@ class Solution:
             "bytes_read": self.bytes_read,
             "notes": list(self.notes),
             "claims": [asdict(c) for c in self.claims],
+            **({"given": self.given.as_document()} if self.given else {}),
+            **({"differences": [asdict(d) for d in self.differences]} if self.differences else {}),
+            **({"unmet": True} if self.unmet else {}),
             "trace": [{"stage": stage, "says": says} for stage, says in self.trace],
         }
 

@@ -15,7 +15,7 @@ import numpy as np
 from ..errors import StripeError
 from .anchors import Anchors
 from .ballots import add_algebra, entry_of, joint
-from .hypotheses import Hypothesis, hits_of, make_ballot, votes_of
+from .hypotheses import Floats, Hypothesis, assign, hits_of, make_ballot, votes_of
 from .junctions import Scorer, parity_votes
 from .sameness import same_answer
 from .table import Table
@@ -91,7 +91,35 @@ def told(table: Table, h: Hypothesis, placed: Placed) -> float:
     ballot = add_algebra(table, h.cast, joint(h.cast, placed)[0])
     hit, position = hits_of(h.layout, h.strip, h.start, 0, ballot)
     votes = votes_of(h.layout, h.strip, h.start, ballot, position, hit)
-    return _borders(table, h) + float(sum(votes[c, p] for p, c in enumerate(h.order) if c is not None))
+    return _borders(table, h) + voted(votes, h.order)
+
+
+def voted(votes: Floats, order: Sequence[int | None]) -> float:
+    """What the votes, (columns, positions) nats, give an order."""
+    return float(sum(votes[c, p] for p, c in enumerate(order) if c is not None))
+
+
+def by_every_fact(table: Table, best: Judged, placed: Placed, kept: Placed) -> Judged | None:
+    """The order that wins under the same strip and start once the facts that were kept out for the proof vote, too,
+    where it is another one and more speaks for it: a proof by a part that was chosen out of luck is none."""
+    h = best.h
+    if not kept:
+        return None
+    ballot = add_algebra(table, h.cast, joint(h.cast, placed, whole=True)[0])
+    own, found = -np.inf, list[tuple[float, Hypothesis]]()
+    for chosen in h.cast.layouts:
+        hit, position = hits_of(chosen, h.strip, h.start, 0, ballot)
+        votes = votes_of(chosen, h.strip, h.start, ballot, position, hit)
+        order, score = assign(votes, h.cast)
+        found.append((score, replace(h, layout=chosen, order=order, runner_up=-np.inf)))
+        if chosen == h.layout:
+            own = voted(votes, h.order)
+    score, other = max(found, key=lambda f: f[0])
+    if score <= own + LEAST_GAIN or same_answer(other, h):
+        return None
+    findings = read_volume(other, table.pile, placed, kept, table.carved)
+    gain = score - own + findings.nats - best.findings.nats + _borders(table, other) - _borders(table, h)
+    return Judged(replace(other, score=h.score + gain), findings, best.total + gain)
 
 
 def _borders(table: Table, h: Hypothesis) -> float:

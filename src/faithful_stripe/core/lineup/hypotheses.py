@@ -124,7 +124,7 @@ def hypotheses(
     for chosen in cast.layouts:
         for strip in [s for s in sizes or strips() if cast.gap % s == 0]:
             known: dict[int, Floats] = {}  # what roles and empty cells say does not depend on where the ground starts
-            for base, start, hit, where in _placed(chosen, strip, ballot, bases, starts, cast.phase):
+            for base, start, hit, where in _placed(chosen, strip, ballot, bases, starts, cast):
                 cells = _cell_votes(ballot, hit) if len(ballot.who) else np.empty(0)
                 if start not in known:
                     known[start] = relation_votes(chosen, strip, start, ballot)
@@ -153,7 +153,7 @@ def finished(h: Hypothesis, ballot: Ballot) -> Hypothesis:
 
 
 def _placed(
-    chosen: Layout, strip: int, ballot: Ballot, bases: Sequence[int], starts: Sequence[int], phase: int
+    chosen: Layout, strip: int, ballot: Ballot, bases: Sequence[int], starts: Sequence[int], cast: Cast
 ) -> Iterator[tuple[int, int, npt.NDArray[np.bool_], Int64]]:
     """(base, start, which facts fit, position of each) for the bases and starts that facts support, and, where the
     phase is known or roles are, for the usual starts whether they do or not."""
@@ -162,7 +162,7 @@ def _placed(
         for start in starts:
             yield 0, start, np.empty(0, bool), none
         return
-    per_row = chosen.pattern().strips // chosen.pattern().rows
+    per_row, phase = chosen.pattern().strips // chosen.pattern().rows, cast.phase
     for base in bases:
         if base < 0:  # strips into a row
             if -base >= per_row:
@@ -173,7 +173,7 @@ def _placed(
             position, where = locate(chosen, strip, ballot.address + base, copy)
             usual = starts if phase >= 0 or len(ballot.role_who) else ()
             for start in [*_start_candidates(ballot.offset - where, starts), *usual]:
-                if start in tried or (phase >= 0 and (start - phase) % strip):
+                if start in tried or (phase >= 0 and (start - phase) % strip) or cast.start not in (-1, start):
                     continue
                 tried.add(start)
                 hit, position = hits_of(chosen, strip, start, base, ballot)
@@ -315,12 +315,29 @@ def _zero_votes(chosen: Layout, strip: int, start: int, ballot: Ballot) -> Float
 def assign(votes: Floats, cast: Cast) -> tuple[tuple[int | None, ...], float]:
     """The best assignment of columns to positions and its score; known groups stay together in one span."""
     n = votes.shape[1]
+    votes = seated(votes, cast)
     masked = _masked(votes, cast) if len(cast.groups) > 1 or (cast.groups and cast.layouts[0].spans > 1) else votes
     rows, positions = linear_sum_assignment(masked, maximize=True)
     order: list[int | None] = [None] * n
     for column, position in zip(rows.tolist(), positions.tolist(), strict=True):
         order[position] = column
     return tuple(order), float(masked[rows, positions].sum())
+
+
+def seated(votes: Floats, cast: Cast) -> Floats:
+    """The votes with the seats that are given barred to others, and their columns barred elsewhere."""
+    if not cast.seats:
+        return votes
+    held = votes.copy()
+    for position, column in enumerate(cast.seats):
+        if column == -1:
+            continue
+        worth = held[column, position] if column >= 0 else 0.0
+        held[:, position] = FORBIDDEN
+        if column >= 0:
+            held[column, :] = FORBIDDEN
+            held[column, position] = worth
+    return held
 
 
 def _masked(votes: Floats, cast: Cast) -> Floats:

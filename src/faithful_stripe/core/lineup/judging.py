@@ -15,7 +15,7 @@ from .anchors import Anchors
 from .ballots import base_under, entry_of, joint, with_prior
 from .document import Lineup
 from .finishing import extent, finish, so_far, survives
-from .gaps import GAP_NATS, PARITY_LEVELS, Judged, better_in_gaps, moved_to_gaps, told
+from .gaps import GAP_NATS, PARITY_LEVELS, Judged, better_in_gaps, by_every_fact, moved_to_gaps, told
 from .hypotheses import MISSING_NATS, Hypothesis, make_ballot
 from .membership import Membership, places_of, survey_at, tested
 from .outdated import culprit, unread
@@ -33,6 +33,7 @@ from .verdict import (
     rebuilt,
     words,
 )
+from .verdicts import Reason, Sure, Verdict
 
 MOST_READ = 10
 """Different hypotheses whose volumes are read."""
@@ -69,6 +70,10 @@ def conclude(
     note_short(table, candidates[0], placed)
     judged = judge(table, candidates, placed, kept)
     judged = [*better_in_gaps(table, judged[0], placed, kept), *judged[1:]]
+    other = by_every_fact(table, judged[0], placed, kept)
+    if other is not None:
+        judged = sorted([*judged, other], key=lambda j: -j.total)
+        table.note("hypotheses", f"with every fact: {words(other.h, table.pile)}; {other.total:.0f}")
     begin = begin_of(table, judged[0].h, placed)
     if begin.shift:  # the volume begins earlier: what stands in it stands so much further on
         placed = [(a, base + begin.shift) for a, base in placed]
@@ -106,7 +111,13 @@ def conclude(
     beside = tuple(old for old, new in table.outdated.items() if new in best.h.cast.images)
     judged += moved_to_gaps(table, judged[0], placed, kept)
     ranked = [judged[0], *sorted(judged[1:], key=lambda j: -j.total)]
-    return finish(table, ranked, open_at, stale, beside, placed, groups, replace(begin, h=best.h))
+    made = finish(table, ranked, open_at, stale, beside, placed, groups, replace(begin, h=best.h))
+    if other is not None and made.verdicts.order.sure is Sure.CERTAIN:  # it depends on which facts were kept out
+        verdicts = replace(made.verdicts, order=Verdict(Sure.PROBABLE, Reason.RIVAL))
+        return replace(
+            made, verdicts=verdicts, settle="another answer is nearly as good: more structures that state their address"
+        )
+    return made
 
 
 def note_short(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> None:

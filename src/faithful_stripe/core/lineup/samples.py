@@ -4,13 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
 import numpy as np
 import numpy.typing as npt
 
 from ..ranges import Range, total, union, widen
 from ..source import BlockSource, BlockSourceError
+
+if TYPE_CHECKING:
+    from .given import Given
 
 BLOCK = 4096
 """The grid of samples in bytes: the smallest strip there is, so that no sample crosses a border."""
@@ -58,6 +61,7 @@ class Pile:
 
     wanted  offsets of stretches, by image, that `pieces` gives whatever its budget
     short   images that end before the array does: what is behind their end is missing
+    given   what a person knows of the array, fixed in the search
     """
 
     names: Sequence[str]
@@ -66,6 +70,7 @@ class Pile:
     unreadable: int = 0
     wanted: dict[int, set[int]] = field(default_factory=dict)
     short: set[int] = field(default_factory=set)
+    given: Given | None = None
     _ranges: dict[int, list[Range]] = field(default_factory=dict)
     _likely: dict[int, npt.NDArray[np.int64]] = field(default_factory=dict)
 

@@ -24,6 +24,7 @@ from .hypotheses import (
     hits_of,
     hypotheses,
     odd_strips,
+    seated,
     strips,
     votes_of,
 )
@@ -300,7 +301,9 @@ def _worth(
     cast: Cast, votes: Floats, scorer: Scorer | None, mates: Callable[[npt.NDArray[np.int64]], Floats] | None
 ) -> Callable[[npt.NDArray[np.int64]], Floats]:
     n = votes.shape[1]
-    padded = np.concatenate([votes, np.zeros((1, n))])
+    padded = np.concatenate([seated(votes, cast), np.zeros((1, n))])
+    for position, column in enumerate(cast.seats):
+        padded[-1, position] = FORBIDDEN if column >= 0 else 0.0
     group = np.full(len(padded), -1, np.int64)
     for g, columns in enumerate(cast.groups):
         group[list(columns)] = g

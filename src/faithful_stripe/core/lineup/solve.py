@@ -26,6 +26,7 @@ from .concatenated import conclude_span, unstriped, whole_on
 from .document import Lineup, Solution
 from .finishing import members_only
 from .gaps import PARITY_LEVELS
+from .given import OPEN, Given, concerned, only_as_given
 from .heads import find_heads
 from .hypotheses import Hypothesis, make_ballot
 from .judging import conclude
@@ -51,8 +52,8 @@ from .verdicts import Reason
 FIRST_BYTES = 12 << 20
 """What is read of a pile with plenty of data at first: when that makes everything certain, no more is."""
 
-STOPPED = "stopped by hand: what was known until then is above"
-STOPPED_EARLY = "stopped by hand while the images were read: nothing is known yet"
+STOPPED = "stopped before its end: what was known until then is above"
+STOPPED_EARLY = "stopped while the images were read: nothing is known yet"
 
 
 def solve(pile: Pile, tell: Tell = silent, full: bool = False) -> Solution:
@@ -75,6 +76,32 @@ def solve(pile: Pile, tell: Tell = silent, full: bool = False) -> Solution:
     except KeyboardInterrupt:
         found = replace(found, notes=(*found.notes, STOPPED))
     return replace(found, arrays=tuple(made), bytes_read=pile.bytes_read)
+
+
+def solve_given(pile: Pile, given: Given, tell: Tell = silent, full: bool = False) -> Solution:
+    """The same, with what a person knows of an array held against it.
+
+    Where the images by themselves say so, too, that is the answer. Where they do not, they are searched once more with
+    it fixed; what comes of that is at most probable, and both are told.
+    """
+    free = solve(pile, tell, full)
+    one = concerned(given, free.arrays)
+    differ = given.differences(one) if one is not None else ()
+    if (one is not None and not differ) or _stopped(free):
+        return replace(free, given=given, differences=differ)
+    tell("once more, with what is given")
+    closed = given.order and OPEN not in given.order  # then no other image takes part
+    some = [i for i, name in enumerate(pile.names) if not closed or name in given.order]
+    held = solve(Pile([pile.names[i] for i in some], [pile.sources[i] for i in some], given=given), tell, full)
+    read = free.bytes_read + held.bytes_read
+    other = concerned(given, held.arrays)
+    if other is None or given.differences(other):
+        left = given.differences(one) if one is not None else ()
+        return replace(free, given=given, differences=left, unmet=True, bytes_read=read)
+    arrays = tuple(only_as_given(a) if a is other else a for a in held.arrays)
+    told = differ if one is not None and one.verdicts.placing != "undecided" else ()
+    unused = held.unused + tuple(name for i, name in enumerate(pile.names) if i not in some)
+    return replace(held, arrays=arrays, unused=unused, given=given, differences=told, bytes_read=read)
 
 
 def find_arrays(pile: Pile, tell: Tell = silent) -> Solution:
@@ -296,12 +323,14 @@ def solve_cluster(
 ) -> Lineup | None:
     """The lineup of images that belong together; alone: without what else lies about; odd: strips need not be powers
     of two."""
+    given = table.pile.given
     groups = [g for g in table.groups if set(g.images) <= images]
     table.tell(f"order of {len(images)} images that belong together")
     files = [g for g in sorted(grounds, key=lambda a: (a.ground.guessed, -len(a))) if not g.ground.starts]
     tables = [g for g in grounds if g.ground.starts]
     starts = sorted({s for g in tables for s in g.ground.starts})
-    one_by_one = conclude_span(table, images, files, tables, taken) if not groups else None
+    in_turn = given is None or given.level in (None, "SPAN")
+    one_by_one = conclude_span(table, images, files, tables, taken) if not groups and in_turn else None
     if one_by_one is not None and one_by_one.strength != "undecided":
         return one_by_one
     whole = unstriped(files, images) if all(g.kind == "copies" for g in groups) else set()
@@ -316,12 +345,16 @@ def solve_cluster(
         theirs = [a for a in grounds if a.ground.starts or a.ground.bound() - whole]
         return solve_cluster(table, images - whole, theirs, taken, alone, odd) or one_by_one
     options = options_of(table, images, grounds, taken, alone)
+    if given is not None:
+        options = given.casts(options, images, groups, table.pile.names)
     if not options:
         return None
     together = set(images)
     if groups and all(g.kind == "copies" for g in groups):  # other mirrors of the same array show its start, too
         together |= {i for g in table.groups if g.kind == "copies" and not set(g.images) & taken for i in g.images}
     usual = guessed_starts(table, together, groups)
+    if given is not None and given.start >= 0:
+        usual = [given.start, *usual]
     loose = images - {i for g in groups for i in g.images}
     if loose and groups:  # what lost members shows its start, too
         usual = list(dict.fromkeys(sorted([guessed_starts(table, loose, [])[0], usual[0]]) + usual))

@@ -41,6 +41,7 @@ class Reason(StrEnum):
     STOPPED = "stopped"
     LEFT_OUT = "left-out"
     UNCOUNTED = "members-not-counted"
+    GIVEN = "given"
     # start
     TABLE = "partition-table"
     LABEL = "label"

@@ -1,0 +1,116 @@
+"""What a person knows, fixed in the search: told as given, and held against what the images say by themselves."""
+
+import tomllib
+
+import numpy as np
+import pytest
+
+from faithful_stripe.core.lineup.cast import Cast, layouts_of
+from faithful_stripe.core.lineup.given import Given
+from faithful_stripe.core.lineup.hypotheses import FORBIDDEN, assign
+
+from .slicer import Spec, cut
+
+SPEC = Spec("RAID5", 4, 65536, "parity-N", "continuation")
+
+
+@pytest.fixture
+def pile(tmp_path, volumes):
+    members = [tmp_path / f"{name}.img" for name in "cadb"]
+    cut(volumes / "xfs.img", SPEC, members)
+    return tmp_path
+
+
+def solve(fstripe, pile, *words):
+    told = fstripe("lineup", "solve", *sorted(pile.glob("*.img")), *words, "--json")
+    return told.status, told.json
+
+
+def test_what_is_known_and_right_is_said_to_agree(fstripe, pile):
+    status, found = solve(fstripe, pile, "--level", "5", "--strip", "64KiB", "--order", "c,?,d.img,?", "--start", "0")
+    assert status == 0
+    assert found["given"] == {
+        "level": "RAID5", "strip_bytes": 65536, "start_bytes": 0,
+        "order": [str(pile / "c.img"), "?", str(pile / "d.img"), "?"],
+    }  # fmt: skip
+    assert "differences" not in found
+    text = fstripe("lineup", "solve", *sorted(pile.glob("*.img")), "--level", "5")
+    assert "The images say the same by themselves." in text.out
+
+
+@pytest.mark.parametrize(
+    ("words", "what", "given", "found"),
+    [
+        (("--level", "4"), "level", "RAID4", "RAID5"),
+        (("--strip", "128KiB"), "strip", "131072", "65536"),
+        (("--members", "5"), "members", "5", "4"),
+    ],
+)
+def test_what_is_known_and_wrong_is_contradicted_aloud(fstripe, pile, words, what, given, found):
+    status, document = solve(fstripe, pile, *words)
+    assert status == 3
+    assert {"what": what, "given": given, "found": found} in document["differences"]
+    assert document["arrays"][0]["verdict"] != "certain"
+
+
+def test_an_order_that_is_given_is_kept_and_is_no_surer_than_the_one_who_gave_it(fstripe, pile):
+    status, document = solve(fstripe, pile, "--order", "a,c,?,?")
+    array = document["arrays"][0]
+    assert status == 3
+    assert array["spans"][0][:2] == [str(pile / "a.img"), str(pile / "c.img")]
+    assert array["verdicts"]["order"]["verdict"] in ("probable", "undecided")
+    assert [d["what"] for d in document["differences"]] == ["position 0", "position 1"]
+
+
+def test_an_image_that_takes_no_part_and_one_that_is_out_of_date(fstripe, pile):
+    _status, document = solve(fstripe, pile, "--not", pile / "d.img")
+    assert document["unused"] == [str(pile / "d.img")]
+    assert document["arrays"][0]["spans"] == [[str(pile / "c.img"), str(pile / "a.img"), None, str(pile / "b.img")]]
+    out = pile / "found.toml"
+    fstripe("lineup", "solve", *sorted(pile.glob("*.img")), "--stale", pile / "d.img", "--out", out)
+    array = tomllib.loads(out.read_text())["arrays"][0]
+    assert array["stale"] == [str(pile / "d.img")] and array["spans"][0][2] == ""
+
+
+def test_an_order_without_an_open_place_leaves_the_rest_out(fstripe, pile):
+    _status, document = solve(fstripe, pile, "--order", "c,a,-,b")
+    assert document["unused"] == [str(pile / "d.img")]
+    assert document["arrays"][0]["spans"] == [[str(pile / "c.img"), str(pile / "a.img"), None, str(pile / "b.img")]]
+
+
+@pytest.mark.parametrize(
+    ("words", "status", "said"),
+    [
+        (("--order", "c,a,zz,b"), 1, "zz is none of the images"),
+        (("--order", "c,a,d", "--members", "4"), 2, "--order names 3 positions, --members 4"),
+        (("--strip", "many"), 2, "'many' is not a size"),
+        (("--stop-after", "0s"), 2, "longer than 0 s"),
+        (("--stop-after", "soon"), 2, "'soon' is not a duration"),
+        (("--not", "zz.img"), 1, "zz.img is none of the images"),
+    ],
+)
+def test_what_cannot_be_meant_is_one_line(fstripe, pile, words, status, said):
+    told = fstripe("lineup", "solve", *sorted(pile.glob("*.img")), *words)
+    assert told.status == status
+    assert said in told.err and len(told.err.strip().splitlines()) == 1
+
+
+def test_a_search_that_is_stopped_says_so(fstripe, pile):
+    told = fstripe("lineup", "solve", *sorted(pile.glob("*.img")), "--stop-after", "0.001s")
+    assert told.status != 0
+    assert "stopped" in told.out + told.err or "interrupted" in told.err.lower()
+
+
+def test_seats_that_are_given_are_held_whatever_is_voted():
+    cast = Cast("RAID5", layouts_of("RAID5", 4), ((0,), (1,), (2,)), seats=(-1, 2, -2, -1))
+    votes = np.zeros((3, 4))
+    votes[2, 0] = votes[0, 2] = votes[1, 1] = 100.0
+    order, score = assign(votes, cast)
+    assert order[1] == 2 and order[2] is None and score > FORBIDDEN / 2
+
+
+def test_casts_are_made_for_what_is_given_where_there_are_none():
+    made = Given(level="RAID6", members=6).casts([], {0, 1, 2, 3}, [], ["a", "b", "c", "d"])
+    assert {(c.level, c.positions, c.missing) for c in made} == {("RAID6", 6, 2)}
+    seated = Given(level="RAID0", order=("b", "?", "a")).casts([], {0, 1, 2}, [], ["a", "b", "c"])
+    assert [c.seats for c in seated] == [(1, -1, 0)]
