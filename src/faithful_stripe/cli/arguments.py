@@ -38,7 +38,8 @@ INSIDE = {
                  "change": "set"},
     "stock": {"create": "add", "show": "list", "find": "match", "search": "match"},
     "bench": {"create": "new", "make": "new", "insert": "seat", "eject": "pull", "fail": "fault", "break": "fault"},
-    "lineup": {"detect": "solve", "find": "solve", "verify": "prove", "check": "prove", "copy": "extract",
+    "lineup": {"detect": "solve", "find": "solve", "verify": "prove", "check": "prove", "ls": "files",
+               "diff": "compare", "undelete": "files",
                "mount": "serve", "plot": "draw", "export": "extract"},
     "controller": {"list": "show", "change": "set", "get": "show"},
 }  # fmt: skip

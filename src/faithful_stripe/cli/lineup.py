@@ -5,7 +5,9 @@ from __future__ import annotations
 import click
 
 from .arguments import Family
+from .comparing import compare
 from .drawing import draw
+from .file_commands import copy_out, files
 from .handing_over import extract, serve
 from .proving import prove
 from .solving import solve
@@ -24,5 +26,5 @@ def lineup() -> None:
     """
 
 
-for command in (solve, prove, draw, extract, serve):
+for command in (solve, prove, compare, draw, files, copy_out, extract, serve):
     lineup.add_command(command)

@@ -56,7 +56,7 @@ def solve_images(
         order = tuple(n if n in (OPEN, MISSING) else names[_index(paths, n)] for n in given.order)
         given = replace(given, order=order)
     with ExitStack() as stack:
-        sources = [_open(stack, path) for path in paths]
+        sources = [open_drive_of(stack, path) for path in paths]
         was = [_fingerprint(name, source) for name, source in zip(names, sources, strict=True)]
         pile = Pile(names, sources)
         known = given is not None and given.anything
@@ -167,7 +167,7 @@ def open_array(path: Path, number: int = 1, among: Sequence[Path] = ()) -> Itera
     with ExitStack() as stack:
         members: Members = []
         for position, name in enumerate(found.seated):
-            image = None if name is None else _open(stack, given.get(Path(name).name) or _locate(name, path))
+            image = None if name is None else open_drive_of(stack, given.get(Path(name).name) or locate(name, path))
             members.append(image)
             least = found.geometry.start_bytes[position] + found.geometry.member_bytes[position]
             if image is None:
@@ -235,7 +235,7 @@ def prove(path: Path, number: int = 1, tell: Tell = silent, against: Sequence[Pa
     """
     with open_array(path, number, against) as (found, members), ExitStack() as stack:
         named = {Path(name).name for name in found.seated if name is not None}
-        spare = [(str(image), _open(stack, image)) for image in against if image.name not in named]
+        spare = [(str(image), open_drive_of(stack, image)) for image in against if image.name not in named]
         present = [m if n is not None else None for n, m in zip(found.members, members, strict=True)]
         trial = try_claim(found, present, tell, spare)
         there = [(n, m) for n, m in zip(found.seated, members, strict=True) if n is not None and m is not None]
@@ -261,14 +261,17 @@ def _held_against(claim: Lineup, trial: Trial, images: Sequence[tuple[str, Block
     return Proof(replace(trial, verdict=verdict, says=says, wrong=tuple(wrong)), None)
 
 
-def _open(stack: ExitStack, path: Path) -> DriveImage:
+def open_drive_of(stack: ExitStack, path: Path) -> DriveImage:
     """An image, read-only, closed with the stack."""
     image = open_drive(path)
     stack.callback(image.close)
     return image
 
 
-def _locate(name: str, lineup: Path) -> Path:
+def locate(name: str, lineup: Path) -> Path:
+    """Where an image of a lineup file is: from the present folder first, then from the file's. `A+B` has two."""
+    if "+" in name and not Path(name).exists() and not (lineup.parent / name).exists():
+        return Path("+".join(str(locate(one, lineup)) for one in name.split("+")))
     beside = lineup.parent / name
     return beside if not Path(name).exists() and beside.exists() else Path(name)
 

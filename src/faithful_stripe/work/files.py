@@ -1,0 +1,312 @@
+"""The files on a lineup's volume: listed, tested, copied out, and a sample of them opened."""
+
+from __future__ import annotations
+
+import gzip
+import io
+import os
+import random
+import zipfile
+import zlib
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from enum import StrEnum
+from pathlib import Path, PurePosixPath
+
+from blake3 import blake3
+
+from ..core.arrays.geometry import Concatenation
+from ..core.formats.probe import describe
+from ..core.lineup.document import Lineup
+from ..core.lineup.samples import Tell, silent
+from ..core.ranges import Range, clip, total
+from ..core.source import BlockSource, BlockSourceError, Window
+from ..media.filesystems import Entry, FilesError, FileSystem, Kind
+from ..media.image import MediaError, media_error
+from ..media.whole import give_name, refuse_existing
+from .checked import CheckedVolume
+from .extracting import partitions
+from .lineup import open_array
+
+
+@dataclass(frozen=True)
+class Part:
+    """A place of the volume that may hold a file system: a partition (from 1), or the whole volume (0).
+
+    what  what its first bytes look like
+    """
+
+    number: int
+    start: int
+    length: int
+    what: str
+
+
+@dataclass(frozen=True)
+class Listed:
+    """A file or folder, and what is known of its bytes.
+
+    wrong   of its content: bytes that may be wrong, for their rows do not match
+    lost    bytes that cannot be read
+    tested  whether all of it was read, and so the two are known; else they are what an earlier pass found, if any
+    protected  whether redundancy is left that tells wrong bytes: without it nothing is known to be sound
+    """
+
+    entry: Entry
+    wrong: int = 0
+    lost: int = 0
+    tested: bool = False
+    protected: bool = False
+
+
+@dataclass(frozen=True)
+class Copied:
+    """A file that was copied out, or why it was not: `trouble` is then one line."""
+
+    listed: Listed
+    to: str = ""
+    blake3: str = ""
+    trouble: str = ""
+
+
+class Proof(StrEnum):
+    """What a file that proves itself said."""
+
+    WHOLE = "whole"
+    BROKEN = "broken"
+
+
+@dataclass(frozen=True)
+class Sampled:
+    """A file that carries sums of its own content, opened."""
+
+    entry: Entry
+    proof: Proof
+
+
+@dataclass
+class Opened:
+    """A file system of a lineup's volume, open.
+
+    open    ranges of the volume that were read and do not match; grows
+    mapped  whether an earlier pass has told them all
+    protected  whether redundancy is left in every row
+    """
+
+    part: Part
+    system: FileSystem
+    mapped: bool
+    protected: bool
+    open: list[Range] = field(default_factory=list)
+
+    def state(self, entry: Entry, tested: bool) -> Listed:
+        """What is known of an entry's bytes."""
+        lost = sum(total(clip(self.system.unread, a, b)) for a, b in entry.places)
+        wrong = sum(total(clip(self.open, a, b)) for a, b in entry.places)
+        return Listed(entry, min(wrong, entry.size), min(lost, entry.size), tested or self.mapped, self.protected)
+
+
+def parts_of(volume: BlockSource) -> list[Part]:
+    """Where file systems may be on a volume."""
+    found = partitions(volume)
+    places = [(n, start, min(length, volume.size - start)) for n, (start, length) in enumerate(found, 1)]
+    made = [Part(n, s, length, describe(Window(volume, s, length))) for n, s, length in places if length > 0]
+    return made or [Part(0, 0, volume.size, describe(volume))]
+
+
+@contextmanager
+def files_of(path: Path, number: int = 1, partition: int | None = None) -> Iterator[Opened]:
+    """The file system on the numbered array of a lineup file. Raises FilesError, MediaError, LineupError.
+
+    partition  from 1; None takes the only one there is
+    """
+    with open_array(path, number) as (found, members):
+        told: list[Range] = list(found.rowmap.open) if found.rowmap is not None else []
+        volume = CheckedVolume(found, members, told.extend, path.stem)
+        part = _chosen(parts_of(volume), partition)
+        words = (
+            f"{'the volume' if not part.number else f'partition {part.number}'} holds {part.what or 'only zeros'}: that"
+        )
+        system = FileSystem(volume, part.start, part.length, words)
+        yield Opened(part, system, found.rowmap is not None, protected(found), told)
+
+
+def protected(found: Lineup) -> bool:
+    """Whether the members that are there have redundancy left in every row."""
+    made = found.geometry
+    if isinstance(made, Concatenation) or not made.redundant:
+        return False
+    gone = {position for position, name in enumerate(found.seated) if name is None}
+    return all(len(group.checks) > len(group.members & gone) for group in made.pattern.groups)
+
+
+def _chosen(parts: Sequence[Part], partition: int | None) -> Part:
+    if partition is None:
+        likely = [p for p in parts if "file system" in p.what] or list(parts)
+        if len(likely) > 1:
+            there = "; ".join(f"{p.number}: {p.what}" for p in likely)
+            raise FilesError(what=f"the volume has several partitions ({there})", to_do="name one with --partition")
+        return likely[0]
+    for part in parts:
+        if part.number == partition:
+            return part
+    raise FilesError(what=f"there is no partition {partition} on the volume", to_do=f"it has {len(parts)}")
+
+
+def listing(opened: Opened, path: PurePosixPath, every: bool, check: bool, tell: Tell = silent) -> Iterator[Listed]:
+    """What is at a path: a folder's content, or all below it.
+
+    every  all below it; check: whether every file's bytes are read and tested
+    """
+    system = opened.system
+    top = system.lookup(path)
+    if top.kind is not Kind.FOLDER:
+        found: Iterator[Entry] = iter([top])
+    else:
+        found = (e for e in system.walk(top) if e is not top) if every else system.folder(top)
+    for count, entry in enumerate(found):
+        tell("files", count)
+        tested = check and entry.kind is Kind.FILE and _read_all(system, entry)
+        yield opened.state(entry, tested)
+
+
+def _read_all(system: FileSystem, entry: Entry) -> bool:
+    try:
+        for _piece in system.read(entry):
+            pass
+    except (FilesError, BlockSourceError):
+        return False
+    return True
+
+
+def copy_files(opened: Opened, paths: Sequence[PurePosixPath], out: Path, tell: Tell = silent) -> Iterator[Copied]:
+    """Copy files and folders, with all that is in them, into a folder; nothing there is ever replaced.
+
+    Each is written whole under its name, or not at all. Links and devices are left out, and named.
+    """
+    system = opened.system
+    tops = [system.lookup(path) for path in paths]
+    try:
+        out.mkdir(exist_ok=True)
+    except OSError as reason:
+        raise media_error(out, reason) from reason
+    for top in tops:
+        base = top.path.parent
+        for count, entry in enumerate(system.walk(top)):
+            tell("copying", count)
+            to = out.joinpath(*entry.path.relative_to(base).parts)
+            if entry.kind is Kind.FOLDER:
+                to.mkdir(exist_ok=True, parents=True)
+                continue
+            if entry.kind is not Kind.FILE:
+                yield Copied(opened.state(entry, False), trouble="a link or a device, which is not copied")
+                continue
+            try:
+                sum_ = _copy(system, entry, to)
+            except (FilesError, MediaError, BlockSourceError) as reason:
+                yield Copied(opened.state(entry, False), trouble=str(reason))
+                continue
+            yield Copied(opened.state(entry, True), str(to), sum_)
+
+
+def _copy(system: FileSystem, entry: Entry, to: Path) -> str:
+    """Write one file; its BLAKE3."""
+    refuse_existing(to)
+    beside, digest = to.with_name(f".{to.name[:200]}.part"), blake3()
+    try:
+        to.parent.mkdir(parents=True, exist_ok=True)
+        fd = os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_NOFOLLOW | os.O_CLOEXEC, 0o644)
+        with os.fdopen(fd, "wb") as file:
+            for piece in system.read(entry):
+                digest.update(piece)
+                file.write(piece)
+            file.flush()
+            os.fsync(fd)
+        if entry.modified:
+            os.utime(beside, (entry.modified, entry.modified))
+        give_name(beside, to)
+    except OSError as reason:
+        raise media_error(to, reason) from reason
+    finally:
+        beside.unlink(missing_ok=True)
+    return digest.hexdigest()
+
+
+MOST_SAMPLE_BYTES = 64 << 20
+"""Larger files are not opened for a sample."""
+
+
+def sample(opened: Opened, count: int, seed: int = 0, tell: Tell = silent) -> list[Sampled]:
+    """Files that carry sums of their content, chosen at random, each opened: pictures, archives, documents."""
+    system = opened.system
+    every = [
+        e for e in system.walk(system.lookup(PurePosixPath("."))) if e.kind is Kind.FILE and e.size <= MOST_SAMPLE_BYTES
+        and e.path.suffix.lower() in PROVEN and e.size
+    ]  # fmt: skip
+    random.Random(seed).shuffle(every)
+    found: list[Sampled] = []
+    for entry in every:
+        if len(found) >= count:
+            break
+        tell("files that prove themselves", len(found), count)
+        try:
+            data = b"".join(system.read(entry))
+        except (FilesError, BlockSourceError):
+            found.append(Sampled(entry, Proof.BROKEN))
+            continue
+        proof = PROVEN[entry.path.suffix.lower()](data)
+        if proof is not None:
+            found.append(Sampled(entry, proof))
+    return found
+
+
+def _png(data: bytes) -> Proof | None:
+    if not data.startswith(b"\x89PNG\r\n\x1a\n"):
+        return None
+    at = 8
+    while at + 12 <= len(data):
+        length = int.from_bytes(data[at : at + 4], "big")
+        body = data[at + 4 : at + 8 + length]
+        if at + 12 + length > len(data) or zlib.crc32(body) != int.from_bytes(
+            data[at + 8 + length : at + 12 + length], "big"
+        ):
+            return Proof.BROKEN
+        if body[:4] == b"IEND":
+            return Proof.WHOLE
+        at += 12 + length
+    return Proof.BROKEN
+
+
+def _gzip(data: bytes) -> Proof | None:
+    if not data.startswith(b"\x1f\x8b"):
+        return None
+    try:
+        with gzip.GzipFile(fileobj=io.BytesIO(data)) as file:
+            while file.read(1 << 20):
+                pass
+    except (OSError, EOFError, zlib.error):
+        return Proof.BROKEN
+    return Proof.WHOLE
+
+
+def _zip(data: bytes) -> Proof | None:
+    if not data.startswith(b"PK"):
+        return None
+    try:
+        with zipfile.ZipFile(io.BytesIO(data)) as file:
+            return Proof.BROKEN if file.testzip() else Proof.WHOLE
+    except (zipfile.BadZipFile, OSError, EOFError, zlib.error, RuntimeError, NotImplementedError, ValueError):
+        return Proof.BROKEN
+
+
+PROVEN = {
+    ".png": _png, ".gz": _gzip, ".tgz": _gzip,
+    **dict.fromkeys((".zip", ".jar", ".docx", ".xlsx", ".pptx", ".odt", ".ods", ".whl", ".epub"), _zip),
+}  # fmt: skip
+"""How a file whose name ends so proves itself; None where it is not what its name says."""
+
+
+def damaged(found: Listed) -> bool:
+    """Whether some of its bytes may be wrong, or are lost."""
+    return bool(found.wrong or found.lost)
