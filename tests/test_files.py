@@ -7,6 +7,7 @@ import shutil
 import subprocess
 
 import pytest
+from blake3 import blake3
 
 from faithful_stripe.media import filesystems
 
@@ -181,3 +182,31 @@ def test_two_lineups_compared(fstripe, solved, tmp_path):
     assert told.json["standing"][0] > told.json["standing"][1]
     text = fstripe("lineup", "compare", solved, other)
     assert "More speaks for found.toml" in text.out
+
+
+def test_the_record_of_a_recovery_says_what_was_done_and_what_was_not(fstripe, solved, tmp_path):
+    fstripe("lineup", "extract", solved, tmp_path / "volume.img")
+    page, text = tmp_path / "recovery.html", tmp_path / "recovery.md"
+    done = fstripe(
+        "lineup", "report", solved, page, text, "--result", tmp_path / "volume.img", "--hash-images", "--technician",
+        "I. <Maddery>",
+    )  # fmt: skip
+    assert done.status == 3  # as sure as the lineup is
+    told = text.read_text()
+    for image in sorted(tmp_path.glob("m?.img")):
+        assert f"| {image.name} | member | {image.stat().st_size} | {blake3(image.read_bytes()).hexdigest()} |" in told
+    assert blake3((tmp_path / "volume.img").read_bytes()).hexdigest() in told
+    assert "Nothing was left out." in told and "are whole" in told and "structures that state their own address" in told
+    html = page.read_text()
+    assert "I. &lt;Maddery&gt;" in html and html.count("data:image/png;base64,") == 2
+    less = fstripe("lineup", "report", solved, "--sample", "0", "--json").json
+    assert less["not_done"] == ["hashes", "result", "sample"]
+    assert less["files"]["damaged"] == [] and less["result"] is None
+
+
+def test_a_record_never_replaces_one(fstripe, solved, tmp_path):
+    (tmp_path / "a.html").write_text("mine")
+    assert fstripe("lineup", "report", solved, tmp_path / "a.html").status == 1
+    assert (tmp_path / "a.html").read_text() == "mine"
+    assert fstripe("lineup", "report", solved).status == 2
+    assert fstripe("lineup", "report", solved, tmp_path / "a.pdf").status == 2

@@ -9,6 +9,7 @@ from .comparing import compare
 from .drawing import draw
 from .file_commands import copy_out, files
 from .handing_over import extract, serve
+from .lineup_report import lineup_report
 from .proving import prove
 from .solving import solve
 
@@ -26,5 +27,5 @@ def lineup() -> None:
     """
 
 
-for command in (solve, prove, compare, draw, files, copy_out, extract, serve):
+for command in (solve, prove, compare, draw, files, copy_out, extract, serve, lineup_report):
     lineup.add_command(command)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, BinaryIO
 
 from ..core.units import binary_size
 from ..media.whole import refuse_existing
@@ -20,7 +20,7 @@ MARKS = {"P": "////", "Q": "xxxx"}
 SHORTEST = 14
 
 
-def plot_lineup(found: Lineup, drawn: Sequence[Row], evidence: EvidenceMap, path: Path) -> None:
+def plot_lineup(found: Lineup, drawn: Sequence[Row], evidence: EvidenceMap, path: Path | BinaryIO) -> None:
     """Draw the rows of an array, and the evidence by image and position, into a new PNG file.
 
     Raises MediaError when the file exists.
@@ -30,7 +30,8 @@ def plot_lineup(found: Lineup, drawn: Sequence[Row], evidence: EvidenceMap, path
     matplotlib.use("Agg")
     from matplotlib import pyplot
 
-    refuse_existing(path)
+    if isinstance(path, Path):
+        refuse_existing(path)
     figure, (left, right) = pyplot.subplots(1, 2, figsize=(12.8, 8.0), dpi=100, width_ratios=(1.0, 0.9))
     _stripes(left, found, drawn)
     _evidence(right, found, evidence)
@@ -39,7 +40,7 @@ def plot_lineup(found: Lineup, drawn: Sequence[Row], evidence: EvidenceMap, path
     head = f"{made.layout.level} of {made.members}, strip {binary_size(made.strip_bytes)}"
     figure.suptitle(", ".join([head, *words]) + f": {found.verdict}", x=0.02, ha="left", weight="bold")
     figure.tight_layout(rect=(0, 0, 1, 0.97))
-    figure.savefig(path)
+    figure.savefig(path, format="png")
     pyplot.close(figure)
 
 

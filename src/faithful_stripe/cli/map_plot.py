@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, BinaryIO
 
 import numpy as np
 
@@ -60,7 +60,7 @@ class _Axis:
         return int(self.first[stretch]) + place - int(self.passed[stretch])
 
 
-def plot_map(found: Lineup, path: Path) -> None:
+def plot_map(found: Lineup, path: Path | BinaryIO) -> None:
     """Draw the map into a PNG file."""
     import matplotlib
 
@@ -101,7 +101,7 @@ def plot_map(found: Lineup, path: Path) -> None:
     keys = [Patch(facecolor=SHADES[s], hatch=HATCHES[s], edgecolor="0.3", label=WORDS[s]) for s in ORDER]
     figure.legend(handles=keys, loc="lower right", ncols=4, frameon=False, fontsize=9)
     figure.tight_layout(rect=(0, 0.04, 1, 0.97))
-    figure.savefig(path)
+    figure.savefig(path, format="png")
     pyplot.close(figure)
 
 

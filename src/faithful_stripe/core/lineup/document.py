@@ -240,8 +240,12 @@ def _array(entry: object, where: str) -> Lineup:
         ages = tuple(Age.from_document(age) for age in entry.get("ages", ()))
         seals = tuple(Seal.from_document(seal) for seal in entry.get("seals", ()))
         seats = tuple((str(seat["image"]), int(seat["position"])) for seat in entry.get("seats", ()))
+        evidence = tuple(Evidence(str(e["kind"]), int(e["count"]), str(e["says"])) for e in entry.get("evidence", ()))
+        others = tuple(map(str, entry.get("alternatives", ())))
     except UNFIT as reason:
-        raise _wrong(where, "verdicts, map, ages, seals or seats: not as `lineup solve --out` writes them") from reason
+        raise _wrong(
+            where, "verdicts, evidence, map, ages, seals or seats: not as `lineup solve --out` writes them"
+        ) from reason
     stated = [*(position for _name, position in seats), *(a.member for a in ages)]
     if any(not 0 <= position < len(members) for position in stated):
         raise _wrong(where, "seats or ages: a position that there is not")
@@ -251,6 +255,9 @@ def _array(entry: object, where: str) -> Lineup:
         verdicts=verdicts,
         best=float(score.get("best", 0.0)) if score else 0.0,
         next=float(score.get("next", 0.0)) if score else 0.0,
+        evidence=evidence,
+        alternatives=others,
+        settle=str(entry.get("settle", "")),
         stale=tuple(map(str, entry.get("stale", ()))),
         seats=seats,
         rowmap=rowmap,
