@@ -1,4 +1,4 @@
-"""The record of a recovery, fit to be handed over: what was judged, from what, what came of it, and what was not done."""
+"""The record of a recovery, to be handed over: what was judged, from what, what came of it, what was not done."""
 
 from __future__ import annotations
 
