@@ -239,15 +239,20 @@ def proven_alike(case: Case, solution: Solution, place: Path) -> str:
 def turned_alike(case: Case, solution: Solution) -> str:
     """Whether the same images in another order give the same answer, where it is probable at least: "", or how not."""
     again = solve_images(case.images[::-1])
-    sure = [{a.seated: a for a in s.arrays if said_by(a)["order"] != "undecided"} for s in (solution, again)]
+    sure = [{_seats(a): a for a in s.arrays if said_by(a)["order"] != "undecided"} for s in (solution, again)]
     for seated in sure[0].keys() ^ sure[1].keys():
         first = seated in sure[0]
         one = sure[0 if first else 1][seated]
-        if one.geometry.redundant and one.geometry.layout.level == "RAID1":
-            continue  # whose members have no order
         words = ", ".join(Path(m).name if m else "-" for m in seated)
         return f"only {'in' if first else 'against'} the images' order: {one.geometry.layout.level} {words}"
     return ""
+
+
+def _seats(found: Lineup) -> tuple[str, ...]:
+    """The images by position; copies of one another have no order."""
+    copies = len(found.seated) if found.geometry.layout.level == "RAID1" else found.geometry.layout.copies
+    names = [name or "" for name in found.seated]
+    return tuple(n for i in range(0, len(names), copies) for n in sorted(names[i : i + copies]))
 
 
 def one(job: tuple[int, int, dict[str, str], str, str, int]) -> Row:

@@ -13,6 +13,8 @@ import click
 from .common import ATTENTION, json_option, print_json
 
 if TYPE_CHECKING:
+    from markupsafe import Markup
+
     from ..work.recovery import Recovery
 
 OMITTED = {
@@ -112,6 +114,7 @@ def _text(found: Recovery, kind: str, technician: str, remark: str) -> str:
         loader=PackageLoader("faithful_stripe.cli"), autoescape=kind == ".html", undefined=StrictUndefined,
         keep_trailing_newline=True, finalize=lambda value: visible(value) if isinstance(value, str) else value,
     )  # fmt: skip
+    pages.filters["commands"] = _commands
     words = [w for w in (made.layout.rotation, made.layout.data) if w]
     images = [
         {"position": "" if i.position is None else i.position, "name": Path(i.name).name, "role": i.role.value,
@@ -137,6 +140,14 @@ def _text(found: Recovery, kind: str, technician: str, remark: str) -> str:
         rows=summary(array.rowmap, array.seated) if array.rowmap is not None else [],
         files_size=binary_size(found.files.size) if found.files else "", drawing=drawing, map=rows_map,
     )  # fmt: skip
+
+
+def _commands(text: str) -> Markup:
+    """A sentence of ours for a page: what it quotes as commands, set as such."""
+    from markupsafe import Markup, escape
+
+    parts = [escape(part) for part in text.split("`")]
+    return Markup("").join(Markup("<code>{}</code>").format(p) if i % 2 else p for i, p in enumerate(parts))
 
 
 def _pictures(found: Recovery) -> tuple[str, str]:
