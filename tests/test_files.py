@@ -196,7 +196,9 @@ def test_the_record_of_a_recovery_says_what_was_done_and_what_was_not(fstripe, s
     for image in sorted(tmp_path.glob("m?.img")):
         assert f"| {image.name} | member | {image.stat().st_size} | {blake3(image.read_bytes()).hexdigest()} |" in told
     assert blake3((tmp_path / "volume.img").read_bytes()).hexdigest() in told
-    assert "Nothing was left out." in told and "are whole" in told and "structures that state their own address" in told
+    assert (
+        "Nothing was left out." in told and "proved whole" in told and "structures that state their own address" in told
+    )
     html = page.read_text()
     assert "I. &lt;Maddery&gt;" in html and html.count("data:image/png;base64,") == 2
     less = fstripe("lineup", "report", solved, "--sample", "0", "--json").json
