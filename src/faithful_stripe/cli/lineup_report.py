@@ -112,7 +112,7 @@ def _text(found: Recovery, kind: str, technician: str, remark: str) -> str:
     made = array.geometry
     pages = Environment(
         loader=PackageLoader("faithful_stripe.cli"), autoescape=kind == ".html", undefined=StrictUndefined,
-        keep_trailing_newline=True, finalize=lambda value: visible(value) if type(value) is str else value,  # and no markup
+        keep_trailing_newline=True, finalize=lambda value: visible(value) if type(value) is str else value,
     )  # fmt: skip
     pages.filters["commands"] = _commands
     words = [w for w in (made.layout.rotation, made.layout.data) if w]
