@@ -80,4 +80,4 @@ def test_serial_numbers_and_addresses_as_they_are_typed(fstripe, skerry):
     for wrong in ("10.0.0.7", "10.0.0.7:443", "fe80::1", "skerry-1.tide.example"):
         said = fstripe("--at", wrong, "survey")
         assert said.status == 1 and f"a server's address is written https://{wrong}" in said.err
-    assert "make it: fstripe bench new gone" in fstripe("--at", "gone", "survey").err
+    assert "create it: fstripe bench new gone" in fstripe("--at", "gone", "survey").err

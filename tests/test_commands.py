@@ -302,7 +302,7 @@ def test_interrupting_a_watch_loses_nothing(fstripe, tides):
     time.sleep(0.4)
     process.send_signal(signal.SIGINT)
     _out, err = process.communicate(timeout=20)
-    assert process.returncode == 1 and "stopped watching; the work goes on (tides rebuild of bay 5" in err
+    assert process.returncode == 1 and "stopped watching; the work continues (tides rebuild of bay 5" in err
     assert err.count("\n") == 1
     assert fstripe(*AT, "bench", "advance", "12h").status == 0
     healthy(tides, image)

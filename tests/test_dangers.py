@@ -337,7 +337,7 @@ def test_spares_that_fit_nothing_are_refused_and_named(fstripe, b):
     b(text)
     for words in (("spare", "add", "5"), ("spare", "add", "5", "--for", "v")):
         no = fstripe(*AT, *words)
-        assert no.status == 1 and "bay 5 (T1) cannot take over for volume v: too small" in no.err, no.err
+        assert no.status == 1 and "bay 5 (T1) cannot serve volume v: too small" in no.err, no.err
     notes = fstripe(*AT, "weigh", "--bays", "2-5", "--json").err
     assert "bay 2 (D2): member 1 of v" in notes
     fstripe(*AT, "bench", "fault", "4", "predicted")

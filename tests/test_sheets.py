@@ -239,7 +239,7 @@ def test_several_volumes_in_one_go_are_all_made_or_none(fstripe, skerry, sheet):
     text = text.replace('drives = ["8", "9"]', 'drives = ["8", "9"]\nwrite_cache = "unprotected-back"')
     done = fstripe(*AT, "build", sheet(text), "--yes", "--expect-serials",
                    "UV4H20931,UV4H20944,UV4H21007,UV4H21018,UV4H21166,UV4H21204")  # fmt: skip
-    assert done.status == 1 and "what was made before it in this go was removed again: b, a" in done.err
+    assert done.status == 1 and "what was created before it in this run was removed again: b, a" in done.err
     assert fstripe(*AT, "survey", "--json").json["volumes"] == []
 
 

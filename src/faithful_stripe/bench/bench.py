@@ -128,7 +128,7 @@ def create(
         except (OSError, MediaError, BenchError) as reason:
             what = reason.what if isinstance(reason, BenchError) else str(reason)
             to_do = "choose another place" + (" on the file system of the drives' bench" if take else "")
-            raise BenchError(bench=folder, what=f"it cannot be made ({what})", to_do=to_do) from reason
+            raise BenchError(bench=folder, what=f"it cannot be created ({what})", to_do=to_do) from reason
         for giver, serial in taken:
             moving.end(giver.folder, giver.state, serial)
     bench = Bench(folder)

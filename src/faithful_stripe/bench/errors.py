@@ -92,7 +92,7 @@ class UnknownVolume(ControllerRefusal):
 
 class VolumeFailed(ControllerRefusal):
     message_id, status = "FaithfulStripe.1.0.VolumeFailed", 409
-    template = "volume {name} has failed: members {members} are gone, more than {level} can make up for"
+    template = "volume {name} has failed: members {members} are missing, more than {level} survives"
     remedy = "bring one of these drives back as it was; nothing has been written"
 
 

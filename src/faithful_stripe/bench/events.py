@@ -84,7 +84,7 @@ KINDS: dict[str, Kind] = {
     "power on": Kind(
         _OURS + "PowerOn", "OK", ("server",),
         "The server {server} has power again; its controllers read their drives and finish the writes they had begun.",
-        "Work in progress goes on where it was.",
+        "Work in progress continues where it was.",
     ),
     "lid opened": Kind(
         _OURS + "LidOpened", "Warning", ("server",), "The chassis of the server {server} was opened.",
@@ -186,7 +186,7 @@ KINDS: dict[str, Kind] = {
     "initialize stopped": Kind(
         _OURS + "InitializeStopped", "Warning", ("volume",),
         "The initialization of the volume {volume} stopped: {why}.",
-        "The rebuild of the member makes its parity complete as well.",
+        "The rebuild of the member completes its parity as well.",
     ),
     "check started": Kind(
         _OURS + "CheckStarted", "OK", ("volume",), "The consistency check of the volume {volume} started, {mode}.",

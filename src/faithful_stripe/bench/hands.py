@@ -185,7 +185,7 @@ class Hands(Session):
             raise BenchError(
                 bench=self.folder,
                 what=f"{image} holds {image.size} bytes, volume {volume.name} {array.size}",
-                to_do="load a smaller image, or make a larger volume",
+                to_do="load a smaller image, or create a larger volume",
             )
         controller.before_write(volume)
         ranges = list(image.data_ranges())

@@ -125,7 +125,7 @@ class Store:
                 raise BenchError(
                     bench=self.folder,
                     what=f"its state has version {version}, this program knows version {SCHEMA}",
-                    to_do="use the version of fstripe that made it",
+                    to_do="use the version of fstripe that created it",
                 )
             db.execute("PRAGMA synchronous = FULL")
             self._db = db
@@ -162,7 +162,7 @@ _TROUBLES = {
 
 
 def _read_only(folder: Path) -> BenchError:
-    to_do = "its clock, log and state live there: make it writable, or copy the bench to a place that is"
+    to_do = "its clock, log and state live there: allow writing, or copy the bench to a place that is"
     return BenchError(bench=folder, what="its folder cannot be written", to_do=to_do)
 
 
@@ -175,9 +175,9 @@ def _not_a_bench(folder: Path) -> BenchError:
         to_do = f"a server's address is written https://{folder}; a bench is a folder here"
         return BenchError(bench=folder, what="there is no such folder", to_do=to_do)
     if not folder.exists():
-        return BenchError(bench=folder, what="there is no such folder", to_do=f"make it: fstripe bench new {folder}")
+        return BenchError(bench=folder, what="there is no such folder", to_do=f"create it: fstripe bench new {folder}")
     return BenchError(
         bench=folder,
         what=f"this is not a bench (no {FILE} in it)",
-        to_do="name a folder made by `fstripe bench new`",
+        to_do="name a folder that `fstripe bench new` created",
     )

@@ -30,7 +30,7 @@ READS, WRITES = ("ahead", "adaptive", "off"), ("through", "protected-back", "unp
 
 @click.group(cls=Family)
 def volume() -> None:
-    """Make, show, check, initialize, rebuild and remove volumes (virtual drives).
+    """Create, show, check, initialize, rebuild and remove volumes (virtual drives).
 
     \b
     Example:
@@ -81,10 +81,10 @@ def add(
     initialize: str, mixed: bool, over_found: bool, failing: bool, controller: str | None, yes: bool,
     expect_serials: str | None, as_json: bool,
 ) -> None:  # fmt: skip
-    """Make a volume NAME. Shows what will be lost, then asks for the name again.
+    """Create a volume NAME. Shows what will be lost, then asks for the name again.
 
-    Several volumes may share the same drives, one after the other: make the first with --size, the next on the
-    same bays. With --singly every drive becomes a volume of its own; all are made, or none.
+    Several volumes may share the same drives, one after the other: create the first with --size, the next on the
+    same bays. With --singly every drive becomes a volume of its own; all are created, or none.
 
     \b
     Example:
@@ -353,7 +353,7 @@ def initialize(
 @json_option
 @click.pass_context
 def check(ctx: click.Context, name: str, repair: bool, accept: bool, controller: str | None, as_json: bool) -> None:
-    """Check volume NAME's consistency: every copy and parity, while it goes on working.
+    """Check volume NAME's consistency: every copy and parity, while it continues to work.
 
     Only reports, unless --repair is given. What it finds stays open, here and in `survey`, until it is repaired or
     accepted. Where no member can be blamed, a repair writes parity anew from the data: which side was right it cannot

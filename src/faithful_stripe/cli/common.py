@@ -186,7 +186,7 @@ def confirm(name: str, serials: list[str], yes: bool, expect_serials: str | None
     if expect_serials is not None:
         check_serials([s for s in expect_serials.split(",") if s], serials)
     try:
-        answer = click.prompt(f"Type the {thing}'s name ({name}) to go on", err=True, default="", show_default=False)
+        answer = click.prompt(f"Type the {thing}'s name ({name}) to continue", err=True, default="", show_default=False)
     except click.Abort:
         answer = ""
         click.echo(err=True)

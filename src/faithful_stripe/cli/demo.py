@@ -149,7 +149,7 @@ class Story:
         self.dump("healthy")
 
     def _fail_and_write(self) -> None:
-        self._title("A member fails; reads and writes go on")
+        self._title("A member fails; reads and writes continue")
         self.run("--at", "skerry", "bench", "fault", "5")
         self.run("--at", "skerry", "bays", expect=3)
         self.dump("degraded")
@@ -370,14 +370,14 @@ class Lesson(Story):
         """Wait for a key, where somebody is there to press one."""
         if self.quiet or not (sys.stdin.isatty() and sys.stdout.isatty()):
             return True
-        self._note("\nAny key goes on, q ends.")
+        self._note("\nAny key continues, q ends.")
         try:
             return click.getchar() not in ("q", "Q", "\x03", "\x04")
         except (KeyboardInterrupt, EOFError):
             return False
 
     def _chapter_look(self) -> None:
-        self._note("`bench new` makes a simulated server: a folder with real (sparse) drive images.")
+        self._note("`bench new` creates a simulated server: a folder with real (sparse) drive images.")
         self._server()
         self._note("\n`survey` says what is in it and what needs attention; `bays` draws the front panel.")
         self.run("--at", "skerry", "survey")
@@ -403,7 +403,7 @@ class Lesson(Story):
 
     def _chapter_failure(self) -> None:
         self._quietly(self._server, self._volume)
-        self._note("A member fails. The volume goes on, and says how much more it survives.")
+        self._note("A member fails. The volume continues to work, and says how much more it survives.")
         self.run("--at", "skerry", "bench", "fault", "5")
         self.run("--at", "skerry", "survey", expect=3)
         self.run("--at", "skerry", "locate", "5")

@@ -32,7 +32,7 @@ def draw(
 
     With --plot, also which structures found on each image would stand right at each position: the images are read.
     With --map, which rows are sound, computed in part, open or unprotected, and which image is not used where: what a
-    full pass found, made now where the lineup has none.
+    full pass found, done now where the lineup has none.
 
     \b
     Example:

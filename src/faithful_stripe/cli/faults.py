@@ -33,7 +33,7 @@ def fault(
     ctx: click.Context, drive: str, kind: str, where: str | None, count: int | None, seed: int | None,
     factor: float | None, celsius: int | None, every: str, down: str, as_json: bool,
 ) -> None:  # fmt: skip
-    """Make a drive fail, by bay or serial number, in one of several ways.
+    """Let a drive fail, by bay or serial number, in one of several ways.
 
     \b
     dead         it answers nothing any more

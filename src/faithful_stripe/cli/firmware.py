@@ -177,7 +177,7 @@ def restart(ctx: click.Context, yes: bool, speed: float, patience: str, as_json:
     seen = survey(client)
     busy = works_words(work.working(seen))
     if busy:
-        click.echo(f"WORK IS RUNNING: {busy}; it stops during the restart and goes on afterwards", err=True)
+        click.echo(f"WORK IS RUNNING: {busy}; it stops during the restart and continues afterwards", err=True)
         click.echo("WAIT FIRST: with no margin left a restart is a risk that nobody needs (watch)", err=True)
     for text in running_updates(client):
         click.echo(f"FIRMWARE IS BEING WRITTEN: {text}; a restart breaks it off: WAIT FIRST", err=True)
@@ -192,7 +192,7 @@ def restart(ctx: click.Context, yes: bool, speed: float, patience: str, as_json:
     try:
         back = work.restart(client, lambda state: click.echo(f"  {state}", err=True), parse_duration(patience), pause)
     except KeyboardInterrupt:
-        click.echo("fstripe: stopped waiting; the restart goes on: `firmware show` reads the settings when it is back",
+        click.echo("fstripe: stopped waiting; the restart continues; `firmware show` reads the settings after it",
                    err=True)  # fmt: skip
         ctx.exit(1)
     fell = [o for o in back.settings if not o.kept]
@@ -233,7 +233,7 @@ def _say_outcomes(found: list[Outcome]) -> None:
 @json_option
 @click.pass_context
 def boot(ctx: click.Context, volume: str, controller: str | None, as_json: bool) -> None:
-    """Make VOLUME the first in the server's boot order.
+    """Put VOLUME first in the server's boot order.
 
     \b
     Example:

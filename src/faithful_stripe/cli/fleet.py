@@ -112,11 +112,11 @@ def _tell(document: dict[str, Any], command: str | None, post: str | None) -> No
                 shlex.split(command), input=text, text=True, timeout=TOLD_SECONDS, capture_output=True, check=False
             )
             if done.returncode:
-                click.echo(f"--run: it ended with status {done.returncode}; the watching goes on", err=True)
+                click.echo(f"--run: it ended with status {done.returncode}; watching continues", err=True)
         except (OSError, ValueError, subprocess.TimeoutExpired) as reason:
-            click.echo(f"--run: it could not be told ({type(reason).__name__}); the watching goes on", err=True)
+            click.echo(f"--run: it could not be told ({type(reason).__name__}); watching continues", err=True)
     if post:
         try:
             httpx.post(post, json=document, timeout=TOLD_SECONDS, trust_env=False).raise_for_status()
         except (httpx.HTTPError, httpx.InvalidURL) as reason:
-            click.echo(f"--post: it could not be told ({type(reason).__name__}); the watching goes on", err=True)
+            click.echo(f"--post: it could not be told ({type(reason).__name__}); watching continues", err=True)

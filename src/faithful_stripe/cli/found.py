@@ -47,7 +47,7 @@ def adopt_(
     ctx: click.Context, name: str, new_name: str | None, controller: str | None, yes: bool, expect_serials: str | None,
     as_json: bool,
 ) -> None:  # fmt: skip
-    """Take over the found volume NAME as its drives describe it, with all that shares its drives.
+    """Adopt the found volume NAME as its drives describe it, with all that shares its drives.
 
     Nothing of its data changes. Members that are out of date are not trusted: they are rebuilt.
 

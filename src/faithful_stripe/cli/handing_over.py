@@ -36,7 +36,7 @@ def extract(
 
     Image names are looked up from the present folder first, then from the lineup file's. What is missing, or wrong on
     one member, is computed from the others; what cannot be read is left as zeros. OUT.map.txt lists all that, and the
-    bytes that do not match and may be wrong. Interrupted, the same command goes on where it stopped. Exit status 3
+    bytes that do not match and may be wrong. Interrupted, the same command continues where it stopped. Exit status 3
     unless all four verdicts on what was written are certain.
 
     The BLAKE3 and SHA-256 are those of OUT as it reads, whatever of it stands as holes.

@@ -31,7 +31,7 @@ if TYPE_CHECKING:
 
 @click.group(cls=Family)
 def bench() -> None:
-    """The simulated server: make one, and be the hands in its machine room.
+    """The simulated server: create one, and be the hands in its machine room.
 
     These commands act on the bench folder itself; a real server has no such calls. Killed at any moment, a simulated
     server loses nothing that was acknowledged; when this machine itself loses power, it may.
@@ -86,7 +86,7 @@ def new(
     ctx: click.Context, name: Path, description: Path | None, like: str | None, takes: tuple[str, ...],
     file: Path | None, as_json: bool,
 ) -> None:  # fmt: skip
-    """Make a bench in a new folder NAME: by default the tide observatory's server, 16 bays.
+    """Create a bench in a new folder NAME: by default the tide observatory's server, 16 bays.
 
     Drives are sparse files of their full nominal size; they take space only for what is written. A drive that was
     pulled on another bench can be moved here, with what is on it: seated, its set-up is another's than this bench's
@@ -179,7 +179,7 @@ for command in (fault, cut_power, power_on, lid, serve):
 @json_option
 @click.pass_context
 def advance(ctx: click.Context, time: str, as_json: bool) -> None:
-    """Let bench time pass: work goes on as far as it would in that time.
+    """Let bench time pass: work advances as far as it would in that time.
 
     \b
     Example:

@@ -125,7 +125,7 @@ def add(
     protocol: str | None, rpm: int | None, sector: str, condition: str, origin: str, note: str, file: Path | None,
     as_json: bool,
 ) -> None:  # fmt: skip
-    """Add the drive SERIAL to the stock, or change what is known of it; makes the list where there is none.
+    """Add the drive SERIAL to the stock, or change what is known of it; creates the list where there is none.
 
     \b
     Example:

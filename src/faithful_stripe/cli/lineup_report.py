@@ -79,7 +79,7 @@ def lineup_report(
 def _document(found: Recovery) -> dict[str, Any]:
     files = found.files
     return {
-        "lineup": found.lineup_file, "array": found.number, "made": found.made, "version": found.version,
+        "lineup": found.lineup_file, "array": found.number, "made": found.when, "version": found.version,
         "verdicts": found.lineup.verdicts.as_document(), "images": [
             {"image": i.name, "role": i.role.value, "position": i.position, "bytes": i.size, "blake3": i.blake3}
             for i in found.images

@@ -122,5 +122,5 @@ class LiveView:
             Text(f"{p.work.volume}: {'; '.join(surroundings(p))}", "dim") for p in snapshot.progress if surroundings(p)
         ]
         pending = [Text(unfinished_line(snapshot), "yellow")] if snapshot.unfinished else []
-        hint = Text("Ctrl-C stops watching; the work goes on. Pull nothing, restart nothing until it is done.", "dim")
+        hint = Text("Ctrl-C stops watching; the work continues. Pull nothing, restart nothing until it is done.", "dim")
         self._live.update(Group(when, table, *around, *pending, hint), refresh=True)

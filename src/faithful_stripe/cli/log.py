@@ -22,7 +22,7 @@ MOST_OFF = 60.0
 @click.option("--bay", metavar="LABEL", help="Only events of this bay.")
 @click.option("--since", metavar="TIME", help="Only from then on: 2026-11-23T08:00, or how long ago: 2h.")
 @click.option("--new", "fresh", is_flag=True, help="Only what came since it was last read with --new.")
-@click.option("--follow", is_flag=True, help="Go on: tell events as they happen, until Ctrl-C.")
+@click.option("--follow", is_flag=True, help="Keep on: tell events as they happen, until Ctrl-C.")
 @json_option
 @click.pass_context
 def log(ctx: click.Context, bay: str | None, since: str | None, fresh: bool, follow: bool, as_json: bool) -> None:

@@ -290,7 +290,7 @@ def bays(ctx: click.Context, as_json: bool) -> None:
 )
 @click.option("--metrics-cert", type=click.Path(path_type=Path), metavar="PEM", help="Serve them over TLS with this.")
 @click.option("--metrics-key", type=click.Path(path_type=Path), metavar="PEM", help="The certificate's key.")
-@click.option("--forever", is_flag=True, help="Go on when no work is left (for --metrics).")
+@click.option("--forever", is_flag=True, help="Keep on when no work is left (for --metrics).")
 @click.option(
     "--every",
     type=click.FloatRange(1.0, 86400.0),
@@ -401,7 +401,7 @@ def _left_running(last: Snapshot | None) -> None:
 
     running = [p.work for p in last.progress] if last else []
     going = ", ".join(f"{w.volume} {work_words(w)} {percent(w)}" for w in running)
-    rest = f"the work goes on ({going}); look again with `watch`" if going else "nothing was changed"
+    rest = f"the work continues ({going}); look again with `watch`" if going else "nothing was changed"
     click.echo(f"fstripe: stopped watching; {rest}", err=True)
 
 

@@ -39,7 +39,7 @@ COMMANDS: dict[str, Entry] = {
     "weigh": Entry("prepare", "weigh", "weigh", "Weigh the layouts: capacity, margin, speed, risk."),
     "build": Entry("build", "sheet", "build", "Bring a server to what a build sheet says: plan, agree, carry out."),
     "volume": Entry(
-        "build", "found", "volume", "Make, show, check, rebuild, adopt and remove volumes (virtual drives)."
+        "build", "found", "volume", "Create, show, check, rebuild, adopt and remove volumes (virtual drives)."
     ),
     "spare": Entry("build", "spares", "spare", "Hot spares: add and remove."),
     "controller": Entry("build", "spares", "controller", "What a controller does by itself, and how fast."),
@@ -50,7 +50,9 @@ COMMANDS: dict[str, Entry] = {
     "report": Entry("keep", "report", "report", "The service record of a visit: a page, Markdown, JSON."),
     "rehearse": Entry("keep", "rehearse", "rehearse", "Try commands on a copy of a server first."),
     "lineup": Entry("recover", "lineup", "lineup", "Reconstruct an array's member order from drive images."),
-    "bench": Entry("bench", "hands", "bench", "The simulated server: make one, and be the hands in its machine room."),
+    "bench": Entry(
+        "bench", "hands", "bench", "The simulated server: create one, and be the hands in its machine room."
+    ),
     "demo": Entry("bench", "demo", "demo", "A lesson of 90 seconds in five chapters; `demo all`: the whole job."),
 }
 STAGES = ("look", "prepare", "build", "keep", "recover", "bench")
@@ -108,7 +110,7 @@ def fstripe(ctx: click.Context, at: tuple[str, ...], ca: str | None, trust: str 
     """RAID for the server technician, from the empty server to the worst day.
 
     \b
-    Example: make a simulated server and look at it
+    Example: create a simulated server and look at it
       fstripe bench new skerry
       fstripe --at skerry survey
     """

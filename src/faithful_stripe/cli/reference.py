@@ -10,7 +10,7 @@ from .main import COMMANDS, STAGES, fstripe
 
 HEAD = """# Commands
 
-Made from the program itself (`tools/make_manual.py`); `fstripe COMMAND --help` says the same.
+Written from the program itself (`tools/make_manual.py`); `fstripe COMMAND --help` says the same.
 
 Every command takes `--json` where it prints something: one JSON document on standard output, nothing else there.
 `--at TARGET` stands before or after the command: a bench folder or an `https://` address; also in `FSTRIPE_AT`.

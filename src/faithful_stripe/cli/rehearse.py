@@ -30,11 +30,11 @@ if TYPE_CHECKING:
 def rehearse(
     ctx: click.Context, script: Path, target: str, keep: Path | None, hasty: bool, file: Path | None, as_json: bool
 ) -> None:
-    """Run the fstripe commands of SCRIPT on a bench made like TARGET, and show what each of them changes.
+    """Run the fstripe commands of SCRIPT on a bench like TARGET, and show what each of them changes.
 
     One command a line, without `fstripe` and --at; `bench` commands are the hands (pull, seat, fault); `swap BAY` is
     done whole, with a fitting drive in stock (--stock), whose drives lie beside the copy. Between the steps time
-    passes until work is done, unless --hasty. Lines that begin with # are left out. Stops at the first step that makes
+    passes until work is done, unless --hasty. Lines that begin with # are left out. Stops at the first step that leaves
     a volume worse than the plan found it: offline, or with bytes lost. The server itself is only read, and nothing else
     on this machine is changed: commands that would (stock add, bench new, lineup) are refused before the first step.
 

@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 @click.argument("sheet", type=click.Path(path_type=Path), required=False)
 @click.option("--check", is_flag=True, help="Only show the difference; exit status 3 when there is one.")
 @click.option("--replace", "replaced", multiple=True, metavar="VOLUME",
-    help="Remove this volume and make it anew where it differs from the sheet: what it holds is lost.",
+    help="Remove this volume and create it anew where it differs from the sheet: what it holds is lost.",
 )  # fmt: skip
 @click.option("--schema", "show_schema", is_flag=True, help="Print the JSON Schema of build sheets.")
 @speed_option
@@ -36,8 +36,8 @@ def build(
 ) -> None:  # fmt: skip
     """Bring a server to what the build SHEET says: firmware, controllers, volumes, spares, the boot volume.
 
-    Shows the difference as a plan (what is made, changed and lost, in order, restarts included), asks for the
-    server's name, carries it out, and proves it by reading again. After an interruption run it again: it goes on with
+    Shows the difference as a plan (what is created, changed and lost, in order, restarts included), asks for the
+    server's name, carries it out, and proves it by reading again. After an interruption run it again: it continues with
     what is left, and says so when there is nothing to do.
 
     \b

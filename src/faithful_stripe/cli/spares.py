@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 @click.group(cls=Family)
 def spare() -> None:
-    """Hot spares: drives that take over by themselves when a member fails.
+    """Hot spares: drives that replace a failed member by themselves.
 
     Dedicated before global, same media before other, the smallest that fits. A revertible spare gives the data
     back when the failed drive has been replaced, and stands by again.
@@ -37,7 +37,7 @@ def spare() -> None:
 def spare_add(
     ctx: click.Context, bay: str, names: str | None, keep: bool, yes: bool, expect_serials: str | None, as_json: bool
 ) -> None:
-    """Make the drive in BAY a hot spare. Asks for the bay again when the drive holds something: it will be lost.
+    """Use the drive in BAY as a hot spare. Asks for the bay again when the drive holds something: it will be lost.
 
     \b
     Example:
@@ -70,7 +70,7 @@ def spare_add(
 @json_option
 @click.pass_context
 def spare_remove(ctx: click.Context, bay: str, as_json: bool) -> None:
-    """Make the hot spare in BAY a free drive again.
+    """Set the hot spare in BAY free again.
 
     \b
     Example:
@@ -135,7 +135,7 @@ def controller_set(
     ctx: click.Context, controller: str | None, rebuild_rate: int | None, check_rate: int | None,
     replacement: str | None, copy_on_prediction: bool | None, as_json: bool,
 ) -> None:  # fmt: skip
-    """Change a controller's settings. Running work goes on at its new rate.
+    """Change a controller's settings. Running work continues at its new rate.
 
     \b
     Example:

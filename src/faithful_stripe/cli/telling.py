@@ -65,14 +65,14 @@ def _fails(x: dict[str, Any]) -> Words:
     what = "predicts its failure" if d.predicted is True else "has failed"
     return (
         f"bay {d.bay}: {said(d.serial)} {what} meanwhile ({_margins(x['margins'])})",
-        "pull nothing: let the work go on, replace that one next",
+        "pull nothing: let the work end, replace that one next",
     )
 
 
 def _goes_on(x: dict[str, Any]) -> Words:
     s = x["swap"]
     listed = ", ".join(f"{name} at {size(done, 'a place that is not known')}" for name, done in x["seats"])
-    what = f"bay {s.bay} holds a good drive ({s.serial}) whose rebuild was interrupted ({listed}): it goes on"
+    what = f"bay {s.bay} holds a good drive ({s.serial}) whose rebuild was interrupted ({listed}): it continues"
     return what, "pull nothing; to replace it all the same: --give-up, then swap --now"
 
 
@@ -110,7 +110,7 @@ def remaining_words(server: Any, one: Remaining) -> str:
 
 TELLINGS: dict[Tell, Callable[[dict[str, Any]], Words]] = {
     Tell.NO_ANSWER: lambda x: ("the server does not answer", "waiting for it; touch nothing until it is back"),
-    Tell.SERVER_OFF: lambda x: ("the server is off", "waiting until it is on again: work goes on then"),
+    Tell.SERVER_OFF: lambda x: ("the server is off", "waiting until it is on again: work continues then"),
     Tell.ANSWERS_AGAIN: lambda x: ("the server answers again", ""),
     Tell.LED_ELSEWHERE: lambda x: (
         f"the identify LED of bay {', '.join(x['bays'])} blinks, too",

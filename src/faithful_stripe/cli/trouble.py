@@ -24,7 +24,7 @@ def _unfit(trouble: Unfit) -> tuple[str, str]:
     d, reasons = trouble.drive, trouble.reasons
     if trouble.volume:
         why = "; ".join(reason_words(r) for r in reasons)
-        what = f"{bay_words(d)} cannot take over for volume {trouble.volume}: {why}"
+        what = f"{bay_words(d)} cannot serve volume {trouble.volume}: {why}"
         return what, "choose another drive: nothing was changed"
     free = f"free bays: {', '.join(free_bays(trouble.server)) or 'none'}"
     first = reasons[0]

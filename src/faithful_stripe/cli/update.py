@@ -71,17 +71,17 @@ def update(
         click.echo(f"  {cost_words(cost)}", err=True)
     if settings.working(seen) or plan.running:
         click.echo("WAIT FIRST: work is running; an update beside it is a risk that nobody needs (watch)", err=True)
-    click.echo("Ctrl-C stops following the update, not the update: it goes on at the server.", err=True)
+    click.echo("Ctrl-C stops following the update, not the update: it continues at the server.", err=True)
     if not yes:
         answer = click.prompt(
-            f"Type the server's name ({seen.server}) to go on", err=True, default="", show_default=False
+            f"Type the server's name ({seen.server}) to continue", err=True, default="", show_default=False
         )
         if answer.strip() != seen.server:
             raise WorkError(what="not confirmed; nothing was changed", to_do="in a script, use --yes")
     try:
         found = work.update(client, plan, _Teller())
     except KeyboardInterrupt:
-        click.echo("fstripe: stopped following; the update goes on at the server, restart nothing until it is done: "
+        click.echo("fstripe: stopped following; the update continues at the server, restart nothing until it is done: "
                    "firmware show --versions", err=True)  # fmt: skip
         ctx.exit(1)
     if as_json:

@@ -111,9 +111,7 @@ def _spare(seen: Server, f: Finding) -> str:
     d: Drive = f.facts["drive"]
     listed = "; ".join(f"{v.name}: {', '.join(fit_words(fit))}" for v, fit in f.facts["unfit"])
     none = f.code is Code.SPARE_UNFIT
-    return (
-        f"hot spare {said(d.serial)} {'would take over for no volume' if none else 'serves this one badly'} ({listed})"
-    )
+    return f"hot spare {said(d.serial)} {'would serve no volume' if none else 'serves this one badly'} ({listed})"
 
 
 def _found(seen: Server, f: Finding) -> str:
@@ -256,7 +254,7 @@ STEPS: dict[StepCode, Callable[[Server, Step], str]] = {
         f"not before {works_words(t.facts['work'])} is done; then {step_words(s, t.facts['then'])}"
     ),
     StepCode.RESUME_REBUILD: lambda s, t: (
-        f"fstripe volume rebuild {t.subject.name} --onto {t.facts['seat'].bay}: it goes on onto the same drive"
+        f"fstripe volume rebuild {t.subject.name} --onto {t.facts['seat'].bay}: it continues onto the same drive"
     ),
     StepCode.REPAIR: lambda s, t: (
         f"fstripe volume check {t.subject.name} --repair: writes anew what redundancy covers; replace the drive if "

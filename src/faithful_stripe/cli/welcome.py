@@ -15,7 +15,7 @@ def welcome(named: Sequence[str]) -> None:
         f"Server: {', '.join(named)} (FSTRIPE_AT)." if named else "Server: none named yet.",
         "",
         "Try it on a simulated server; nothing else on this machine is touched:",
-        "  fstripe bench new skerry            make one",
+        "  fstripe bench new skerry            create one",
         f"  fstripe{at} survey".ljust(38) + "look at it",
         "  fstripe demo                        a lesson of 90 seconds, in chapters",
         "Your own server; these only read, and ask for user and password:",

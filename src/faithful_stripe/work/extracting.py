@@ -58,7 +58,7 @@ class Extract:
 
 
 class Interrupted(WorkError):
-    """Stopped by hand: what was written is kept, and the same command goes on from there."""
+    """Stopped by hand: what was written is kept, and the same command continues from there."""
 
 
 def partitions(source: BlockSource) -> list[tuple[int, int]]:
@@ -114,7 +114,7 @@ def extract(
         except KeyboardInterrupt:
             out.keep()
             done = f"stopped after {out.done} of {length} bytes"
-            raise Interrupted(what=done, to_do="the same command goes on from there") from None
+            raise Interrupted(what=done, to_do="the same command continues from there") from None
         watched.check()
         assert made.rowmap is not None
         listed = _listed(made.rowmap, computed, unreadable, start, length)

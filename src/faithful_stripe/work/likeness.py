@@ -55,7 +55,7 @@ def likeness(client: Client, cupboard: Sequence[Item] = ()) -> Likeness:
     for v in seen.volumes:
         if not v.ordered:
             what = f"{seen.server} does not tell the members' order of volume {v.name}"
-            raise WorkError(what=what, to_do="a likeness of it cannot be made")
+            raise WorkError(what=what, to_do="a likeness of it cannot be created")
     try:
         settings = {a.name: a.value for a in fw.firmware(client).attributes if not a.read_only}
     except WorkError:
@@ -64,7 +64,7 @@ def likeness(client: Client, cupboard: Sequence[Item] = ()) -> Likeness:
     for d in drives:
         if d.serial is UNKNOWN or d.size is UNKNOWN:
             what = f"{seen.server} does not tell {'serial number' if d.serial is UNKNOWN else 'size'} of bay {d.bay}"
-            raise WorkError(what=what, to_do="a likeness of it cannot be made")
+            raise WorkError(what=what, to_do="a likeness of it cannot be created")
     lost = [(s.bay, s.serial) for v in seen.volumes for s in v.seats
             if s.state is SeatState.MISSING and s.serial is not UNKNOWN]  # fmt: skip
     here = {d.serial for d in drives if d.serial is not UNKNOWN}

@@ -186,7 +186,7 @@ def _volumes(made: _Making) -> None:
         v = there.get(wish.name)
         differs = list(_differences(made.seen, wish, v)) if v else []
         if v and differs and wish.name in made.replaced:
-            gone.append((v, "it is made anew"))
+            gone.append((v, "it is created anew"))
             del there[wish.name]
         elif differs:
             made.others.add(wish.name)
@@ -289,7 +289,9 @@ def _creation(plan: VolumePlan) -> Step:
     width = len(plan.drives) // plan.spans
     labels = [d.bay for d in plan.drives]
     bays = " / ".join(" ".join(labels[i : i + width]) for i in range(0, len(labels), width))
-    what = f"make volume {wish.name}: {plan.level}, about {decimal_size(plan.size)}, strip {binary_size(wish.strip)}, "
+    what = (
+        f"create volume {wish.name}: {plan.level}, about {decimal_size(plan.size)}, strip {binary_size(wish.strip)}, "
+    )
     what += f"bays {bays}, margin {plan.margin}"
     if wish.initialize != "fast":
         what += f", initialized in the {wish.initialize}"

@@ -197,7 +197,7 @@ def _volumes(found: Assessment, settings: Firmware | None) -> Iterator[Check]:
     first = settings.boot[0] if settings and settings.boot else None
     chosen = _chosen(seen, settings)
     if not seen.volumes:
-        yield Check("fail", "boot volume", "there are no volumes", "make one: `volume add`")
+        yield Check("fail", "boot volume", "there are no volumes", "create one: `volume add`")
     elif chosen is None:
         names = ", ".join(v.name for v in seen.volumes)
         to_do = f"choose one of {names}: fstripe boot NAME"
@@ -213,7 +213,7 @@ def _volumes(found: Assessment, settings: Firmware | None) -> Iterator[Check]:
         single = [f"{len(direct)} drives, each by itself"] if presented else []
         what = f"an installer will also see {', '.join([*(f'volume {n}' for n in others), *single])}"
         sizes = _sizes(seen, chosen)
-        yield Check("warn", "other disks", what, f"choose by {sizes}" if sizes else "make a volume first")
+        yield Check("warn", "other disks", what, f"choose by {sizes}" if sizes else "create a volume first")
     else:
         yield Check("pass", "other disks", "an installer sees no other disk of these controllers")
 

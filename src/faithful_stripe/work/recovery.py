@@ -80,7 +80,7 @@ class Files:
 
 @dataclass(frozen=True)
 class Recovery:
-    """All of it. no_files: why there are none to show; made: when, UTC."""
+    """All of it. no_files: why there are none to show; when: of the record, UTC."""
 
     lineup_file: str
     number: int
@@ -90,7 +90,7 @@ class Recovery:
     files: Files | None
     no_files: str
     omitted: tuple[Omitted, ...]
-    made: str
+    when: str
     version: str
 
 

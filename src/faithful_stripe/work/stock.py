@@ -72,7 +72,7 @@ def read_stock(path: Path) -> list[Item]:
     try:
         text = text_given(path, "utf-8-sig")
     except (OSError, UnicodeDecodeError) as reason:
-        to_do = "make one: `stock add --stock FILE`, or name it with --stock"
+        to_do = "create one: `stock add --stock FILE`, or name it with --stock"
         raise WorkError(what=f"{path}: the stock cannot be read ({reason})", to_do=to_do) from reason
     rows = csv.DictReader(io.StringIO(text))
     missing = [c for c in COLUMNS if c not in (rows.fieldnames or [])]

@@ -151,7 +151,7 @@ def begin(client: Client, wanted: str, now: bool = False) -> tuple[Swap, tuple[C
     other = _under_way(server)
     if other is not None:
         what = f"{client.where}: a swap of bay {other.bay} is under way since {other.began[:16].replace('T', ' ')}"
-        raise WorkError(what=what, to_do="go on: fstripe swap --resume; or give it up: fstripe swap --give-up")
+        raise WorkError(what=what, to_do="continue: fstripe swap --resume; or give it up: fstripe swap --give-up")
     seen = survey(client)
     drive = seen.drive(wanted)
     if not drive.seated and not any(v.homes(drive) for v in seen.volumes):

@@ -265,7 +265,7 @@ def add_volumes(client: Client, plans: Sequence[VolumePlan]) -> list[Volume]:
             undone.append(volume.name)
         if not undone:
             raise
-        what = f"{reason.what}; what was made before it in this go was removed again: {', '.join(undone)}"
+        what = f"{reason.what}; what was created before it in this run was removed again: {', '.join(undone)}"
         raise WorkError(what=what, to_do=reason.to_do) from reason
     return [
         read_volume_at(client, v.path, v.controller, p.drives) if p.spares else v

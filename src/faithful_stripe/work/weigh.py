@@ -205,14 +205,14 @@ class Explanation:
 
 
 _COSTS = {
-    "RAID0": "It costs nothing and protects nothing: for what can be made again.",
+    "RAID0": "It costs nothing and protects nothing: for what can be created again.",
     "RAID1": "It costs all members but one. Reads come from any member; a write goes to all.",
     "RAID1E": "It costs half. It does for an odd number of drives what mirrored pairs do for an even one.",
     "RAID10": "It costs half. Small writes are quick: two accesses. Rebuilding reads one drive only.",
     "RAID4": "It costs one drive, and every small write waits for that one parity drive.",
     "RAID5": "It costs one drive. A small write takes four accesses; a rebuild reads every other drive, and a single "
     "unreadable sector there is lost.",
-    "RAID6": "It costs two drives. A small write takes six accesses; a rebuild can still make up for bad sectors.",
+    "RAID6": "It costs two drives. A small write takes six accesses; a rebuild still survives bad sectors.",
     "RAID50": "It costs one drive in each span. Spans rebuild by themselves, so that fewer drives are read.",
     "RAID60": "It costs two drives in each span; the safest of the wide ones.",
     "SPAN": "It costs nothing and protects nothing; the drives may differ in size.",
@@ -287,7 +287,7 @@ def compare(path: Path, weight: Weight, link: float | None, working: Sequence[st
         raise WorkError(what=f"{path}: cannot be read ({reason.strerror})", to_do="name an fio JSON result") from reason
     except (ValueError, KeyError, TypeError, RecursionError) as reason:
         what = f"{path}: this is not an fio JSON result ({type(reason).__name__}: {reason})"
-        raise WorkError(what=what, to_do="make it with fio --output-format=json") from reason
+        raise WorkError(what=what, to_do="create it with fio --output-format=json") from reason
     if not found:
         raise WorkError(what=f"{path}: nothing was read or written in it", to_do="run fio with a job that does")
     if working:

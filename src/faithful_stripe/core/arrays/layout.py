@@ -198,7 +198,7 @@ def _check_members(facts: Level, members: int, spans: int, copies: int) -> None:
         raise GeometryError(what=f"{facts.name} of {spans} spans", to_do=f"spans are 2 to {MOST_SPANS}")
     if members % spans:
         raise GeometryError(
-            what=f"{members} drives do not make {spans} equal spans", to_do="give every span as many drives"
+            what=f"{members} drives do not divide into {spans} equal spans", to_do="give every span as many drives"
         )
     if members // spans > MOST_MEMBERS:
         raise GeometryError(
@@ -206,7 +206,7 @@ def _check_members(facts: Level, members: int, spans: int, copies: int) -> None:
         )
     if facts.name == "RAID10" and (copies not in (2, 3) or members % copies or members // copies < 2):
         raise GeometryError(
-            what=f"{members} drives do not make two or more mirrors of {copies}",
+            what=f"{members} drives do not divide into two or more mirrors of {copies}",
             to_do="RAID10 takes 4, 6, 8, ... drives, or mirrors of three",
         )
 

@@ -126,7 +126,7 @@ def strip_advice(chosen: Layout, pace: Pace, workload: Workload) -> tuple[int, s
     if workload.sequential_writes and chosen.level in ("RAID5", "RAID6", "RAID50", "RAID60"):
         data = max(1, data // chosen.spans)
         strip = _power(workload.request / data, down=True)
-        return strip, f"{data} data strips make up one request of 1 MiB: rows are written whole, nothing is read first"
+        return strip, f"{data} data strips are one request of 1 MiB: rows are written whole, nothing is read first"
     if workload.at_once == 1:
         strip = _power(workload.request / data, down=True)
         return strip, "every request is spread over all drives, since none waits behind it"

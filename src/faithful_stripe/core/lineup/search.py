@@ -191,13 +191,13 @@ def search(
             return [top, *seeds[1:40]]
         found = []
         for number, entry in enumerate(entries):
-            tell(f"{entry.words}, by what goes on from strip to strip", number, len(entries))
+            tell(f"{entry.words}, by what continues from strip to strip", number, len(entries))
             chosen = [h for h in entry.seeds if h.score > top.score - SEED_NATS][:SEEDS]
             found += [_climb(entry, h) for h in chosen]
         return sorted(found + _siblings(entries, found), key=lambda h: -h.score)
     found = []
     for number, entry in enumerate(entries):
-        tell(f"{entry.words}, by what goes on from strip to strip", number, len(entries))
+        tell(f"{entry.words}, by what continues from strip to strip", number, len(entries))
         found += [_climb(entry, h) for h in _blind(entry.reader, starts, odd and number < MOST_ODD)]
     return sorted(found, key=lambda h: -h.score)
 
