@@ -1,5 +1,7 @@
 """What people type: options on either side of the command, trade verbs, levels and serial numbers as they are said."""
 
+import shlex
+
 import pytest
 
 from faithful_stripe.cli.arguments import INSIDE, TRADE, Level, arranged
@@ -81,3 +83,29 @@ def test_serial_numbers_and_addresses_as_they_are_typed(fstripe, skerry):
         said = fstripe("--at", wrong, "survey")
         assert said.status == 1 and f"a server's address is written https://{wrong}" in said.err
     assert "create it: fstripe bench new gone" in fstripe("--at", "gone", "survey").err
+
+
+def test_values_are_completed_from_the_last_look(installed, fstripe, skerry):
+    def ask(*words):
+        """What the installed command offers for the last word, as a shell asks it."""
+        line = {"COMP_WORDS": shlex.join(["fstripe", *words]), "COMP_CWORD": str(len(words))}
+        told = installed(_FSTRIPE_COMPLETE="bash_complete", **line)
+        return [one.partition(",")[2] for one in told.out.splitlines() if one]
+
+    assert ask("--at", "skerry", "locate", "") == []  # nobody has looked yet, and nobody is asked
+    serials = [d["serial"] for d in fstripe("--at", "skerry", "bays", "--json").json["bays"] if d["serial"]]
+    fstripe("--at", "skerry", "volume", "add", "tides", "--level", "5", "--bays", "4-7")
+    fstripe("--at", "skerry", "firmware", "show")
+    assert ask("--at", "skerry", "volume", "show", "") == ["tides"]
+    assert ask("--at", "skerry", "locate", "1")[:2] == ["1", "10"]
+    assert ask("--at", "skerry", "locate", serials[0][:-1].lower()) == [serials[0]]
+    assert ask("--at", "skerry", "volume", "add", "x", "--bays", "8,1")[:2] == ["8,1", "8,10"]
+    assert ask("--at", "skerry", "firmware", "set", "Startup") == ["StartupStyle="]
+    assert ask("--at", "skerry", "volume", "add", "x", "--level", "5") == ["RAID5", "RAID50"]
+    assert ask("--at", "sk") == ["skerry"]
+
+
+def test_a_terminal_that_knows_no_frames_gets_plain_ones(installed, skerry):
+    told = installed("--at", skerry, "bays", PYTHONIOENCODING="ascii").out
+    assert told.isascii() and "\\u" not in told
+    assert "+ 1 -" in told and "| 480GB SSD |" in told

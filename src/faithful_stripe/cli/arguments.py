@@ -8,8 +8,10 @@ from collections.abc import Sequence
 from typing import Any
 
 import click
+from click.shell_completion import CompletionItem
 
 from ..core.units import SizeError, parse_duration, parse_size
+from .completing import levels
 
 OF_THE_TOOL = ("--at", "--ca", "--trust")
 """Options that stand before the command, and may stand after it."""
@@ -102,6 +104,9 @@ class Level(click.ParamType[str]):
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Any:
         found = re.sub(r"[\s_-]", "", str(value)).upper()
         return f"RAID{found}" if re.match(r"\d", found) else found
+
+    def shell_complete(self, ctx: click.Context, param: click.Parameter, incomplete: str) -> list[CompletionItem]:
+        return levels(incomplete)
 
 
 class Bytes(click.ParamType[int]):

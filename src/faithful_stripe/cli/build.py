@@ -18,6 +18,8 @@ from .common import (
     split_list,
     target,
 )
+from .completing import bays as bays_
+from .completing import volumes
 from .volume_view import show_volume, volume_of
 
 if TYPE_CHECKING:
@@ -41,11 +43,16 @@ def volume() -> None:
 @volume.command()
 @click.argument("name")
 @click.option("--level", type=Level(), metavar="LEVEL", help="RAID0, 1, 1E, 10, 4, 5, 6, 50, 60 or SPAN.")
-@click.option("--bays", metavar="LIST", help="Drives in the order of the members, by bay or serial: 4,5,6,7 or 4-7.")
+@click.option(
+    "--bays",
+    metavar="LIST",
+    shell_complete=bays_,
+    help="Drives in the order of the members, by bay or serial: 4,5,6,7 or 4-7.",
+)
 @click.option("--spans", metavar="LIST/LIST", help="Nested levels: the drives of each span, such as 4-6/7-9/10-12.")
 @click.option("--strip", default="64KiB", show_default=True, help="Strip size, a power of two from 4KiB to 1MiB.")
 @click.option("--size", metavar="SIZE", help="Size of the volume; all that the drives hold without it.")
-@click.option("--spares", metavar="LIST", help="Drives that become its dedicated hot spares.")
+@click.option("--spares", metavar="LIST", shell_complete=bays_, help="Drives that become its dedicated hot spares.")
 @click.option("--read-cache", type=click.Choice(READS), help="Whether it reads ahead.")
 @click.option(
     "--write-cache",
@@ -166,7 +173,7 @@ def _plan_parts(plan: VolumePlan) -> list[Part]:
 
 
 @volume.command()
-@click.argument("name")
+@click.argument("name", shell_complete=volumes)
 @controller_option
 @json_option
 @click.pass_context
@@ -186,7 +193,7 @@ def show(ctx: click.Context, name: str, controller: str | None, as_json: bool) -
 
 
 @volume.command("set")
-@click.argument("name")
+@click.argument("name", shell_complete=volumes)
 @click.option("--read-cache", type=click.Choice(READS), help="Whether it reads ahead.")
 @click.option("--write-cache", type=click.Choice(WRITES), help="When a write is acknowledged, as for `volume add`.")
 @controller_option
@@ -217,7 +224,7 @@ def set_(
 
 
 @volume.command()
-@click.argument("name")
+@click.argument("name", shell_complete=volumes)
 @controller_option
 @confirm_options
 @json_option
@@ -266,9 +273,13 @@ def remove(
 
 
 @volume.command()
-@click.argument("name")
+@click.argument("name", shell_complete=volumes)
 @click.option(
-    "--onto", required=True, metavar="BAY", help="The bay of the drive that takes the missing member's place."
+    "--onto",
+    required=True,
+    metavar="BAY",
+    shell_complete=bays_,
+    help="The bay of the drive that takes the missing member's place.",
 )
 @controller_option
 @confirm_options
@@ -306,7 +317,7 @@ def rebuild(
 
 
 @volume.command()
-@click.argument("name")
+@click.argument("name", shell_complete=volumes)
 @click.option(
     "--method", type=click.Choice(["fast", "foreground", "background"]), default="fast", show_default=True,
     help="fast clears at once, foreground writes zeros everywhere, background computes parity and keeps the data.",
@@ -346,7 +357,7 @@ def initialize(
 
 
 @volume.command()
-@click.argument("name")
+@click.argument("name", shell_complete=volumes)
 @click.option("--repair", is_flag=True, help="Repair what is found: the member that lies where that can be told.")
 @click.option("--accept", is_flag=True, help="Check nothing: say that what an earlier check found was seen, and stays.")
 @controller_option

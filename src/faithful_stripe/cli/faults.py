@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 import click
 
 from .common import Finite, json_option, own_bench, print_json
+from .completing import drives
 
 if TYPE_CHECKING:
     from ..bench.hands import Hands
@@ -14,7 +15,7 @@ if TYPE_CHECKING:
 
 
 @click.command()
-@click.argument("drive")
+@click.argument("drive", shell_complete=drives)
 @click.argument(
     "kind",
     type=click.Choice(["dead", "predicted", "unreadable", "corrupt", "slow", "link", "temperature"]),

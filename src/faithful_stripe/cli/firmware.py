@@ -9,6 +9,7 @@ import click
 
 from .arguments import Family
 from .common import ATTENTION, controller_option, json_option, print_json, speed_option, target
+from .completing import attributes, volumes
 from .update import update, version_parts
 
 if TYPE_CHECKING:
@@ -114,7 +115,7 @@ firmware.add_command(update)
 
 
 @firmware.command("set")
-@click.argument("pairs", nargs=-1, required=True, metavar="NAME=VALUE...")
+@click.argument("pairs", nargs=-1, required=True, metavar="NAME=VALUE...", shell_complete=attributes)
 @json_option
 @click.pass_context
 def set_(ctx: click.Context, pairs: tuple[str, ...], as_json: bool) -> None:
@@ -228,7 +229,7 @@ def _say_outcomes(found: list[Outcome]) -> None:
 
 
 @click.command()
-@click.argument("volume")
+@click.argument("volume", shell_complete=volumes)
 @controller_option
 @json_option
 @click.pass_context

@@ -8,6 +8,7 @@ import click
 
 from .build import volume
 from .common import confirm, confirm_options, controller_option, json_option, plain, print_json, target
+from .completing import volumes
 from .volume_view import show_volume
 
 if TYPE_CHECKING:
@@ -37,7 +38,7 @@ def found(ctx: click.Context, as_json: bool) -> None:
 
 
 @volume.command("adopt")
-@click.argument("name")
+@click.argument("name", shell_complete=volumes)
 @click.option("--as", "new_name", metavar="NAME", help="What to call it here.")
 @controller_option
 @confirm_options
@@ -75,7 +76,7 @@ def adopt_(
 
 
 @volume.command("forget")
-@click.argument("name")
+@click.argument("name", shell_complete=volumes)
 @controller_option
 @confirm_options
 @json_option

@@ -20,6 +20,7 @@ from .common import (
     own_bench,
     print_json,
 )
+from .completing import bays, drives, volumes
 from .faults import cut_power, echo, fault, lid, power_on, report, said_by
 from .keep import stock_file, stock_option
 from .serving import serve
@@ -132,7 +133,7 @@ def new(
 
 
 @bench.command()
-@click.argument("drive")
+@click.argument("drive", shell_complete=drives)
 @json_option
 @click.pass_context
 def pull(ctx: click.Context, drive: str, as_json: bool) -> None:
@@ -150,7 +151,7 @@ def pull(ctx: click.Context, drive: str, as_json: bool) -> None:
 
 
 @bench.command()
-@click.argument("bay")
+@click.argument("bay", shell_complete=bays)
 @click.argument("serial")
 @json_option
 @click.pass_context
@@ -200,7 +201,7 @@ def advance(ctx: click.Context, time: str, as_json: bool) -> None:
 
 
 @bench.command()
-@click.argument("volume")
+@click.argument("volume", shell_complete=volumes)
 @click.argument("image", type=click.Path(path_type=Path))
 @controller_option
 @confirm_options
@@ -242,7 +243,7 @@ def load(
 
 
 @bench.command()
-@click.argument("volume")
+@click.argument("volume", shell_complete=volumes)
 @click.argument("file", type=click.Path(path_type=Path))
 @click.option("--range", "wanted", metavar="START:LENGTH", help="Only this part of the volume, such as 0:256MiB.")
 @controller_option

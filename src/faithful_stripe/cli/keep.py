@@ -10,6 +10,7 @@ import click
 
 from .arguments import Family
 from .common import ATTENTION, json_option, named, print_json, target
+from .completing import bays, drives
 
 if TYPE_CHECKING:
     from ..work.advisories import Advisory
@@ -42,7 +43,7 @@ def stock_file(given: Path | None) -> Path:
 
 
 @click.command()
-@click.argument("drive")
+@click.argument("drive", shell_complete=drives)
 @click.option("--off", is_flag=True, help="Switch it off again.")
 @json_option
 @click.pass_context
@@ -160,7 +161,7 @@ def add(
 
 
 @stock.command("match")
-@click.argument("bay")
+@click.argument("bay", shell_complete=bays)
 @stock_option
 @json_option
 @click.pass_context

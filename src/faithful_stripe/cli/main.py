@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import codecs
 import importlib
 import json
 import os
@@ -17,6 +18,7 @@ from ..core.errors import StripeError
 from ..core.visible import visible
 from ..redfish.address import check_address
 from .arguments import arranged, trade_verb
+from .completing import benches
 
 
 class Entry(NamedTuple):
@@ -96,6 +98,7 @@ class Stages(click.Group):
     "--at",
     metavar="TARGET",
     multiple=True,
+    shell_complete=benches,
     help="The server: a bench folder or an https:// address; `survey` and `watch` take several. Also in FSTRIPE_AT.",
 )
 @click.option(
@@ -147,6 +150,21 @@ def _note(status: Any) -> None:
         note(called[0], "command", command=shlex.join(["fstripe", *sys.argv[1:]]), status=status or 0)
 
 
+BOXES = str.maketrans("┌┬┐├┼┤└┴┘─│…·•×✓", "+++++++++-|.*.xv")
+"""Drawn characters, and what stands for them where the terminal has none."""
+
+
+def _plain(error: UnicodeError) -> tuple[str | bytes, int]:
+    """What a terminal cannot show, as it can: lines of a drawing plain, all else spelled out."""
+    if not isinstance(error, UnicodeEncodeError):
+        raise error
+    part = error.object[error.start : error.end].translate(BOXES)
+    return part.encode("ascii", "backslashreplace").decode("ascii"), error.end
+
+
+codecs.register_error("plain", _plain)
+
+
 def run() -> None:
     """Run the command line: errors become one line and an exit status here, and nowhere else."""
     status: Any
@@ -155,7 +173,7 @@ def run() -> None:
             signal.signal(number, _ended)  # what is open is closed, and sessions are logged out
     for stream in (sys.stdout, sys.stderr):
         if isinstance(stream, TextIOWrapper):  # names of files may be no UTF-8, and the terminal something else
-            stream.reconfigure(errors="backslashreplace")
+            stream.reconfigure(errors="plain")
     try:
         words = arranged(sys.argv[1:], list(COMMANDS))
         status = fstripe.main(words, prog_name="fstripe", standalone_mode=False)

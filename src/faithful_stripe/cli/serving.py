@@ -35,8 +35,8 @@ if TYPE_CHECKING:
 def serve(name: Path, host: str, port: int, user: str, manner: str, speed: float, as_json: bool) -> None:
     """Serve the bench NAME over HTTPS until Ctrl-C.
 
-    The password is taken from FSTRIPE_SERVE_PASSWORD; without it one is drawn at random and shown. The certificate is created on
-    first use and kept in the bench's folder; its fingerprint is shown for --trust.
+    The password is taken from FSTRIPE_SERVE_PASSWORD; without it one is drawn at random and shown. The certificate is
+    created on first use and kept in the bench's folder; its fingerprint is shown for --trust.
 
     \b
     paged   collections in pages, no $expand       busy   503 to every other request

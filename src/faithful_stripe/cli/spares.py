@@ -9,6 +9,7 @@ import click
 from ..core.server.unknown import UNKNOWN, known
 from .arguments import Family
 from .common import confirm, confirm_options, controller_option, json_option, print_json, target
+from .completing import bays
 
 if TYPE_CHECKING:
     from ..core.server.things import Controller, Drive
@@ -28,7 +29,7 @@ def spare() -> None:
 
 
 @spare.command("add")
-@click.argument("bay")
+@click.argument("bay", shell_complete=bays)
 @click.option("--for", "names", metavar="VOLUME,...", help="Only for these volumes; for any without it.")
 @click.option("--keep", is_flag=True, help="Not revertible: once it has taken over it stays a member.")
 @confirm_options
@@ -66,7 +67,7 @@ def spare_add(
 
 
 @spare.command("remove")
-@click.argument("bay")
+@click.argument("bay", shell_complete=bays)
 @json_option
 @click.pass_context
 def spare_remove(ctx: click.Context, bay: str, as_json: bool) -> None:

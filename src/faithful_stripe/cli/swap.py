@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 import click
 
 from .common import ATTENTION, confirm, confirm_options, json_option, named, speed_option, target
+from .completing import drives
 from .keep import advisories_from, advisories_option, stock_file, stock_option
 
 if TYPE_CHECKING:
@@ -20,7 +21,7 @@ if TYPE_CHECKING:
 
 
 @click.command()
-@click.argument("drive", required=False)
+@click.argument("drive", required=False, shell_complete=drives)
 @click.option("--resume", "again", is_flag=True, help="Pick up the swap that is under way at this server.")
 @click.option("--give-up", is_flag=True, help="Forget the swap that is under way; nothing on the server changes.")
 @click.option("--now", is_flag=True, help="Take out a drive that predicts its failure without copying it off first.")

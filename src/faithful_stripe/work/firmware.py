@@ -21,7 +21,7 @@ from ..redfish.client import Client, gap
 from ..redfish.exchange import Body, RedfishError
 from ..redfish.plain import link, part, rows
 from .errors import WorkError
-from .remembered import remember
+from .remembered import remember, remember_names
 from .seen import boot_options
 from .survey import find, survey
 from .update import BROKEN, GOING, VersionView, tasks, versions
@@ -121,6 +121,7 @@ def firmware(client: Client, roles: Path | None = None) -> Firmware:
     values, waiting = part(bios, "Attributes"), part(settings, "Attributes")
     found = [_attribute(n, v, entries.get(n, {}), waiting, dependencies) for n, v in values.items()]
     order = list(entries)
+    remember_names(client.where, attributes=[a.name for a in found])
     found.sort(key=lambda a: order.index(a.name) if a.name in order else len(order))
     return Firmware(
         server=name,

@@ -12,8 +12,8 @@ import hashlib
 import json
 import re
 from collections import Counter
-from collections.abc import Mapping
-from dataclasses import asdict, dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import asdict, dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -100,6 +100,49 @@ def drive_place(at: str, wanted: str) -> tuple[DrivePlace, Panel] | None:
         if wanted.casefold() in (row["bay"].casefold(), row["serial"].casefold()):
             return DrivePlace(row["path"], row["bay"], row["serial"]), tuple(map(tuple, found["panel"]))
     return None
+
+
+@dataclass(frozen=True)
+class Names:
+    """What things on a server are called, as they were seen last: for completing what a person types."""
+
+    volumes: tuple[str, ...] = ()
+    bays: tuple[str, ...] = ()
+    serials: tuple[str, ...] = ()
+    attributes: tuple[str, ...] = ()
+
+
+_NAMES = {"volumes": [str], "bays": [str], "serials": [str], "attributes": [str]}
+
+
+def names_at(at: str) -> Names:
+    """The names on the server at an address, or on a bench; none where it was not looked at yet."""
+    try:
+        found = json.loads(_names_file(at).read_text("utf-8"))
+    except (OSError, ValueError, RecursionError):
+        return Names()
+    if not fits(found, _NAMES):
+        return Names()
+    return Names(**{key: tuple(found[key]) for key in _NAMES})
+
+
+def remember_names(at: str, seen: Server | None = None, attributes: Sequence[str] = ()) -> None:
+    """Note the names on a server that was looked at, or its firmware's attributes; written where they changed."""
+    before = now = names_at(at)
+    if seen is not None:
+        here = [d for d in seen.drives if d.seated]
+        told = ([str(x) for x in row if x is not UNKNOWN] for row in (
+            (v.name for v in seen.volumes), (d.bay for d in here), (d.serial for d in here)
+        ))  # fmt: skip
+        now = replace(now, **{key: tuple(row) for key, row in zip(_NAMES, told, strict=False)})
+    if attributes:
+        now = replace(now, attributes=tuple(attributes))
+    if now != before:
+        _keep(_names_file(at), asdict(now))
+
+
+def _names_file(at: str) -> Path:
+    return state_file(at if "://" in at else str(Path(at).resolve()), ".names.json")
 
 
 def _keep(path: Path, document: Mapping[str, Any]) -> None:

@@ -10,6 +10,7 @@ from ..redfish.exchange import FATAL, Body, RedfishError
 from ..redfish.plain import last_of, link, links, path_of
 from ..redfish.reading import read_server
 from .errors import WorkError
+from .remembered import remember_names
 from .seen import as_seen
 
 
@@ -51,6 +52,7 @@ def survey(client: Client, sight: bool = True) -> Server:
     """
     with client.look():
         seen = read_server(client)
+        remember_names(client.where, seen)
         if not sight or not seen.volumes:
             return seen
         try:
