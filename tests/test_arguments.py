@@ -94,7 +94,7 @@ def test_values_are_completed_from_the_last_look(installed, fstripe, skerry):
 
     assert ask("--at", "skerry", "locate", "") == []  # nobody has looked yet, and nobody is asked
     serials = [d["serial"] for d in fstripe("--at", "skerry", "bays", "--json").json["bays"] if d["serial"]]
-    fstripe("--at", "skerry", "volume", "add", "tides", "--level", "5", "--bays", "4-7")
+    fstripe("--at", "skerry", "volume", "add", "tides", "--level", "5", "--bays", "4-7", stdin="tides\n")
     fstripe("--at", "skerry", "survey")
     fstripe("--at", "skerry", "firmware", "show")
     assert ask("--at", "skerry", "volume", "show", "") == ["tides"]
