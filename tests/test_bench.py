@@ -134,11 +134,11 @@ def test_two_members_gone_is_failed_and_writes_nothing(bench, filled):
         session.pull("6")
         session.pull("7")
         assert ids(session)[-1] == "VolumeFailure"
-    with pytest.raises(errors.VolumeFailed, match="members 2, 3 are gone"):
+    with pytest.raises(errors.VolumeFailed, match="members 2, 3 are missing"):
         write(bench, 0, b"x")
     with bench.session() as session:
         session.seat("7", SPARE)
-        assert ids(session)[-1] == "DriveNotTaken" and "make up data" in session.said[-1].message
+        assert ids(session)[-1] == "DriveNotTaken" and "invent data" in session.said[-1].message
         session.pull("7")
         session.seat("7", "UV4H21018")
         session.seat("6", "UV4H21007")
@@ -359,7 +359,7 @@ def test_a_bench_that_is_none_says_so(tmp_path, bench):
 
 def test_a_half_made_bench_leaves_nothing(tmp_path, monkeypatch):
     monkeypatch.setattr("faithful_stripe.bench.bench.Store.create", staticmethod(_no_space))
-    with pytest.raises(BenchError, match="cannot be made"):
+    with pytest.raises(BenchError, match="cannot be created"):
         create(tmp_path / "b")
     assert list(tmp_path.iterdir()) == []
 

@@ -116,3 +116,20 @@ def test_an_unknown_word_is_one_line_and_every_word_is_there_once(fstripe):
     assert "is one of these meant: margin" in fstripe("words", "margn").err
     assert len({w.word for w in WORDS}) == len(WORDS) == len(fstripe("words", "--json").json)
     assert (ROOT / "docs" / "words.md").read_text() == page(), "make it anew: python tools/make_manual.py"
+
+
+@pytest.mark.parametrize(
+    "words",
+    [
+        ("--at", "skerry", "stock", "list", "--stock", "none.csv"), ("rehearse", "none.txt", "--like", "skerry"),
+        ("--at", "skerry", "build", "none.toml"), ("lineup", "draw", "none.toml"), ("--at", "list.toml", "survey"),
+        ("--at", "skerry", "report", "x.md", "--advisories", "none.toml"), ("bench", "new", "b", "--from", "none.toml"),
+        ("--at", "skerry", "firmware", "show", "--roles", "none.toml"),
+        ("--at", "https://127.0.0.1:9", "--ca", "none.pem", "survey"), ("lineup", "solve", "none.img"),
+    ],
+)  # fmt: skip
+def test_a_file_that_is_not_there_is_said_in_plain_words(fstripe, skerry, tmp_path, words):
+    (tmp_path / "list.toml").write_text("servers = 3\n")
+    told = fstripe(*words)
+    assert told.status in (1, 2) and "[Errno" not in told.err and "Errno" not in told.out
+    assert len(told.err.strip().splitlines()) == 1, told.err

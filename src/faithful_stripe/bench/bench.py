@@ -12,6 +12,7 @@ from contextlib import ExitStack, contextmanager
 from dataclasses import replace
 from pathlib import Path
 
+from ..media.given import why_not
 from ..media.image import MediaError
 from ..media.parts import create_image
 from ..media.whole import sync_folder, write_text
@@ -126,7 +127,7 @@ def create(
             os.rename(building, folder)
             sync_folder(folder.parent)
         except (OSError, MediaError, BenchError) as reason:
-            what = reason.what if isinstance(reason, BenchError) else str(reason)
+            what = reason.what if isinstance(reason, BenchError) else why_not(reason)
             to_do = "choose another place" + (" on the file system of the drives' bench" if take else "")
             raise BenchError(bench=folder, what=f"it cannot be created ({what})", to_do=to_do) from reason
         for giver, serial in taken:

@@ -9,7 +9,7 @@ from importlib import resources
 from pathlib import Path
 from typing import Any
 
-from ..media.given import text_given, toml_of
+from ..media.given import text_given, toml_of, why_not
 from . import firmware
 from .controller import SETTINGS
 from .errors import BadAttribute, BenchError
@@ -44,7 +44,7 @@ def description_text(wanted: Path | None) -> tuple[str, str]:
     try:
         return name, text_given(Path(name))
     except (OSError, UnicodeDecodeError) as reason:
-        to_do = f"check the file ({reason}), or name one that comes with the program: {', '.join(SHIPPED)}"
+        to_do = f"check the file ({why_not(reason)}), or name one that comes with the program: {', '.join(SHIPPED)}"
         raise BenchError(bench=name, what="the description cannot be read", to_do=to_do) from reason
 
 

@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import click
 
 from ..core.server.unknown import UNKNOWN
-from ..media.given import text_given, toml_of
+from ..media.given import text_given, toml_of, why_not
 
 if TYPE_CHECKING:
     from datetime import datetime
@@ -81,7 +81,9 @@ def all_named(ctx: click.Context) -> tuple[str, ...]:
             try:
                 listed = toml_of(text_given(Path(at))).get("servers")
             except (OSError, ValueError) as reason:
-                raise WorkError(what=f"{at}: the list cannot be read ({reason})", to_do="correct the file") from reason
+                raise WorkError(
+                    what=f"{at}: the list cannot be read: {why_not(reason)}", to_do="correct the file"
+                ) from reason
             if not isinstance(listed, list) or not listed or not all(isinstance(s, str) for s in listed):
                 raise WorkError(what=f"{at}: there is no list of servers in it", to_do='write servers = ["...", ...]')
             found += listed

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from ..media.given import text_given
+from ..media.given import text_given, why_not
 from ..media.scratch import scratch_folder
 from .common import ATTENTION, access_of, json_option, print_json
 from .keep import stock_file, stock_option
@@ -51,7 +51,9 @@ def rehearse(
     try:
         lines = [line.strip() for line in text_given(script).splitlines()]
     except (OSError, UnicodeDecodeError) as reason:
-        raise WorkError(what=f"{script}: it cannot be read ({reason})", to_do="write one command a line") from reason
+        raise WorkError(
+            what=f"{script}: it cannot be read: {why_not(reason)}", to_do="write one command a line"
+        ) from reason
     steps = [(n, _words(script, n, line)) for n, line in enumerate(lines, 1) if line and not line.startswith("#")]
     for number, words in steps:
         if why := not_rehearsed(words):

@@ -9,6 +9,8 @@ import tomllib
 from pathlib import Path
 from typing import Any
 
+from .image import words_for
+
 MOST_BYTES = 16 << 20
 """Of a sheet, a list, a plan: more is something else."""
 
@@ -55,3 +57,15 @@ def toml_of(text: str) -> dict[str, Any]:
         raise tomllib.TOMLDecodeError("too deeply nested") from reason
     except ValueError as reason:  # a number of thousands of digits
         raise tomllib.TOMLDecodeError("a number in it is too long") from reason
+
+
+def why_not(reason: Exception) -> str:
+    """Why a file was not read, in plain words."""
+    if isinstance(reason, NotGiven):
+        return str(reason)
+    if isinstance(reason, UnicodeDecodeError):
+        return f"its byte {reason.start} is no text in UTF-8"
+    if isinstance(reason, OSError) and reason.errno is not None:
+        what, _to_do = words_for(reason)
+        return what
+    return str(reason)

@@ -212,6 +212,11 @@ _WORDS = {
 }
 
 
+def words_for(reason: OSError) -> tuple[str, str]:
+    """(what is wrong, what to do) of an error of the host's."""
+    return _WORDS.get(reason.errno or 0, (os.strerror(reason.errno or 0), "check the path and the disk"))
+
+
 def media_error(path: Path, reason: OSError) -> MediaError:
-    what, to_do = _WORDS.get(reason.errno or 0, (os.strerror(reason.errno or 0), "check the path and the disk"))
+    what, to_do = words_for(reason)
     return MediaError(path=path, what=what, to_do=to_do)

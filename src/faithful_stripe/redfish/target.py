@@ -16,6 +16,7 @@ from urllib.parse import urlsplit
 import httpx
 
 from ..bench.bench import Bench
+from ..media.given import why_not
 from .address import TargetError, check_address
 from .client import Client
 from .exchange import Credentials
@@ -147,7 +148,9 @@ def _verified(ca: Path | None) -> ssl.SSLContext:
         if ca:
             context.load_verify_locations(ca)
     except (OSError, ssl.SSLError) as reason:
-        raise TargetError(at=str(ca), what=f"no certificates there ({reason})", to_do="give a PEM file") from reason
+        raise TargetError(
+            at=str(ca), what=f"no certificates there: {why_not(reason)}", to_do="give a PEM file"
+        ) from reason
     return context
 
 

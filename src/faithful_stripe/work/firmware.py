@@ -16,7 +16,7 @@ from typing import Any
 
 from ..core.server.model import Server
 from ..core.server.things import BootOption, Operation, Volume
-from ..media.given import text_given, toml_of
+from ..media.given import text_given, toml_of, why_not
 from ..redfish.client import Client, gap
 from ..redfish.exchange import Body, RedfishError
 from ..redfish.plain import link, part, rows
@@ -211,7 +211,9 @@ def _overrides(path: Path | None) -> dict[str, str]:
     try:
         given = toml_of(text_given(path))
     except (OSError, ValueError) as reason:
-        raise WorkError(what=f"{path}: the roles cannot be read ({reason})", to_do="give a TOML file") from reason
+        raise WorkError(
+            what=f"{path}: the roles cannot be read: {why_not(reason)}", to_do="give a TOML file"
+        ) from reason
     for role, name in given.items():
         if role not in known or not isinstance(name, str):
             what = f"{path}: {role} = {name!r}: expected one of the roles with an attribute name"

@@ -28,7 +28,7 @@ from ..core.lineup.trial import Trial, try_claim
 from ..core.lineup.verdicts import Reason, Sure, Verdict, Verdicts
 from ..core.source import BlockSource, BlockSourceError
 from ..media.forms import DriveImage, open_drive, whole_images
-from ..media.given import text_given, toml_of
+from ..media.given import text_given, toml_of, why_not
 from ..media.image import MediaError
 from ..media.whole import write_text
 from .tomltext import from_toml, toml_value
@@ -141,7 +141,7 @@ def load(path: Path) -> Solution:
     try:
         document = toml_of(text_given(Path(path)))
     except (OSError, UnicodeDecodeError) as reason:
-        raise MediaError(path=path, what=f"cannot be read ({reason})", to_do="name a lineup file") from reason
+        raise MediaError(path=path, what=f"cannot be read: {why_not(reason)}", to_do="name a lineup file") from reason
     except tomllib.TOMLDecodeError as reason:
         raise LineupError(
             what=f"{path}: not TOML: {reason}", to_do="name a file that `lineup solve --out` wrote"

@@ -22,7 +22,7 @@ from ..core.server.model import Server
 from ..core.server.things import UseKind, Volume
 from ..core.server.unknown import UNKNOWN, known
 from ..core.units import parse_size
-from ..media.given import text_given, toml_of
+from ..media.given import text_given, toml_of, why_not
 from .errors import WorkError
 from .firmware import Firmware
 from .tomltext import toml_value as value
@@ -71,7 +71,9 @@ def read_sheet(path: Path) -> Sheet:
     try:
         text = text_given(path)
     except (OSError, UnicodeDecodeError) as reason:
-        raise WorkError(what=f"{path}: it cannot be read ({reason})", to_do="name a build sheet (TOML)") from reason
+        raise WorkError(
+            what=f"{path}: it cannot be read: {why_not(reason)}", to_do="name a build sheet (TOML)"
+        ) from reason
     try:
         document = toml_of(text)
     except tomllib.TOMLDecodeError as reason:

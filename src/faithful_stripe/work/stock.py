@@ -17,7 +17,7 @@ from ..core.server.fitness import Candidate, Fit, Need, Why, judge, need_of
 from ..core.server.model import Server
 from ..core.server.unknown import UNKNOWN
 from ..core.units import SizeError, parse_size
-from ..media.given import text_given
+from ..media.given import text_given, why_not
 from ..media.whole import alone, write_text
 from .errors import WorkError
 
@@ -73,7 +73,7 @@ def read_stock(path: Path) -> list[Item]:
         text = text_given(path, "utf-8-sig")
     except (OSError, UnicodeDecodeError) as reason:
         to_do = "create one: `stock add --stock FILE`, or name it with --stock"
-        raise WorkError(what=f"{path}: the stock cannot be read ({reason})", to_do=to_do) from reason
+        raise WorkError(what=f"{path}: the stock cannot be read: {why_not(reason)}", to_do=to_do) from reason
     rows = csv.DictReader(io.StringIO(text))
     missing = [c for c in COLUMNS if c not in (rows.fieldnames or [])]
     if missing:

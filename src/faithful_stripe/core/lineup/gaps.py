@@ -18,6 +18,7 @@ from .ballots import add_algebra, entry_of, joint
 from .hypotheses import Floats, Hypothesis, assign, hits_of, make_ballot, votes_of
 from .junctions import Scorer, parity_votes
 from .sameness import same_answer
+from .search import mates_of
 from .table import Table
 from .verdict import MARGIN_NATS, Findings, read_volume, rebuilt
 
@@ -118,7 +119,8 @@ def by_every_fact(table: Table, best: Judged, placed: Placed, kept: Placed) -> J
     if score <= own + LEAST_GAIN or same_answer(other, h):
         return None
     findings = read_volume(other, table.pile, placed, kept, table.carved)
-    gain = score - own + findings.nats - best.findings.nats + _borders(table, other) - _borders(table, h)
+    gain = score - own + findings.nats - best.findings.nats
+    gain += _borders(table, other) + _pairs(table, other) - _borders(table, h) - _pairs(table, h)
     return Judged(replace(other, score=h.score + gain), findings, best.total + gain)
 
 
@@ -132,6 +134,14 @@ def _borders(table: Table, h: Hypothesis) -> float:
     places = sum(float(natural[c, p]) for p, c in enumerate(h.order) if c is not None)
     order = np.array([[none if c is None else c for c in h.order]], np.int64)
     return places + float(Scorer(h.layout, made)(order)[0])
+
+
+def _pairs(table: Table, h: Hypothesis) -> float:
+    """What places that are equal on two members say for an order, where the level has such pairs: nats."""
+    reader = entry_of(table, h.cast, make_ballot(h.cast, None)).reader
+    worth = mates_of(reader, h.layout, h)
+    none = len(h.cast.columns)
+    return 0.0 if worth is None else float(worth(np.array([[none if c is None else c for c in h.order]], np.int64))[0])
 
 
 def _reproduced(table: Table, h: Hypothesis, placed: Placed) -> int:

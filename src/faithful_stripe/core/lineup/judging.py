@@ -70,8 +70,9 @@ def conclude(
     note_short(table, candidates[0], placed)
     judged = judge(table, candidates, placed, kept)
     judged = [*better_in_gaps(table, judged[0], placed, kept), *judged[1:]]
-    other = by_every_fact(table, judged[0], placed, kept)
+    other, won = by_every_fact(table, judged[0], placed, kept), False
     if other is not None:
+        won = other.total > judged[0].total
         judged = sorted([*judged, other], key=lambda j: -j.total)
         table.note("hypotheses", f"with every fact: {words(other.h, table.pile)}; {other.total:.0f}")
     begin = begin_of(table, judged[0].h, placed)
@@ -112,7 +113,7 @@ def conclude(
     judged += moved_to_gaps(table, judged[0], placed, kept)
     ranked = [judged[0], *sorted(judged[1:], key=lambda j: -j.total)]
     made = finish(table, ranked, open_at, stale, beside, placed, groups, replace(begin, h=best.h))
-    if other is not None and made.verdicts.order.sure is Sure.CERTAIN:  # it depends on which facts were kept out
+    if won and made.verdicts.order.sure is Sure.CERTAIN:  # it depends on which facts were kept out
         verdicts = replace(made.verdicts, order=Verdict(Sure.PROBABLE, Reason.RIVAL))
         return replace(
             made, verdicts=verdicts, settle="another answer is nearly as good: more structures that state their address"

@@ -279,7 +279,7 @@ def _climb(entry: Entry, seed: Hypothesis) -> Hypothesis:
     if made is not None and len(made.rows):
         votes = votes + parity_votes(chosen, made)[: len(cast.columns)]
         scorer = Scorer(chosen, made)
-    mates = _mates(reader, chosen, seed)
+    mates = mates_of(reader, chosen, seed)
     worth = _worth(cast, votes, scorer, mates)
     none = len(cast.columns)
     begin, _score = assign(votes, cast)
@@ -327,7 +327,7 @@ def _worth(
     return worth
 
 
-def _mates(reader: Reader, chosen: Layout, seed: Hypothesis) -> Callable[[npt.NDArray[np.int64]], Floats] | None:
+def mates_of(reader: Reader, chosen: Layout, seed: Hypothesis) -> Callable[[npt.NDArray[np.int64]], Floats] | None:
     """RAID 1E: pairs that are equal at a place should be copies of one another in that row."""
     if chosen.level != "RAID1E" or chosen.data != "adjacent":
         return None
