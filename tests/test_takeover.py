@@ -302,3 +302,29 @@ def test_work_is_dropped_at_power_on_where_its_drives_are_gone(room):
     with room.a.session() as s:
         assert not s.controller.memory.jobs and jobs.next_end(s.controller) == float("inf")
     assert room.bytes(room.a) == room.data
+
+
+def test_a_bench_whose_drives_went_to_another_while_it_was_off_opens_again(fstripe, skerry):
+    """Members and a hot spare: the controller finds them missing when it starts, and takes the members back."""
+    first = ("--at", "skerry")
+    fstripe(*first, "volume", "add", "tides", "--level", "5", "--bays", "4-6", stdin="tides\n")
+    fstripe(*first, "spare", "add", "13")
+    serial = {d["bay"]: d["serial"] for d in fstripe(*first, "bays", "--json").json["bays"] if d["serial"]}
+    fstripe(*first, "bench", "cut-power", "--stay-off")
+    away = ("4", "5", "6", "13")
+    for bay in away:
+        assert fstripe(*first, "bench", "pull", bay).status in (0, 3)
+    takes = [word for bay in away for word in ("--take", f"skerry:{serial[bay]}")]
+    assert fstripe("bench", "new", "second", "--from", "skerry-2", *takes).status == 0
+    assert fstripe(*first, "bench", "power-on").status in (0, 3)
+    seen = fstripe(*first, "survey", "--json")
+    assert seen.status == 3 and [v["state"] for v in seen.json["volumes"]] == ["offline"]
+    assert fstripe(*first, "spare", "add", "12").status == 0  # it works on, and is written and read again
+    # and back: the giver has the drives again, and its volume is as it was
+    takes = [word for bay in away for word in ("--take", f"second:{serial[bay]}")]
+    assert fstripe("bench", "new", "third", "--from", "skerry-2", *takes).status == 0
+    for bay, at in zip(away, "1234", strict=True):
+        assert fstripe("--at", "third", "bench", "seat", at, serial[bay]).status in (0, 3)
+    found = fstripe("--at", "third", "volume", "adopt", "tides", stdin="tides\n")
+    assert found.status in (0, 3), found.err
+    assert [v["margin"] for v in fstripe("--at", "third", "survey", "--json").json["volumes"]] == [1]

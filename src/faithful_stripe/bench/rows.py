@@ -209,7 +209,9 @@ def _whole(state: State) -> None:
 
 
 def _together(state: State, memory: Memory) -> None:
-    """The volumes, work and spares of one controller."""
+    """The volumes, work and spares of one controller. While the power is off, drives may have gone to another bench
+    without its knowing: it looks when it starts."""
+    unseen = not state.power
     for number, volume in memory.volumes.items():
         where = f"volume {number}"
         _must(volume.number == number and volume.name.isascii() and 0 < len(volume.name) < 64, where)
@@ -223,7 +225,8 @@ def _together(state: State, memory: Memory) -> None:
             raise Damaged(f"the row of {where} is of no layout") from reason
         drives = [state.drives[m.serial] for m in volume.members if m.serial in state.drives]
         _must(all(volume.end <= d.size for d in drives), f"{where}, extent")
-        _must(all(m.serial in state.drives for m in volume.members if m.state != "lost"), f"{where}, members")
+        there = all(m.serial in state.drives for m in volume.members if m.state != "lost")
+        _must(there or unseen, f"{where}, members")
         ranges = [*volume.mismatches, *volume.accepted]
         _must(all(len(r) == 2 and 0 <= r[0] <= r[1] for r in ranges), f"{where}, mismatches")
         _must(volume.read_cache in _READ and volume.write_cache in _WRITE, f"{where}, cache")
@@ -232,9 +235,9 @@ def _together(state: State, memory: Memory) -> None:
         _must(job.number == number and job.kind in _KINDS and job.volume in memory.volumes, where)
         _must(-1 <= job.position < len(memory.volumes[job.volume].members), f"{where}, position")
         _must(job.rate > 0 and job.done >= 0 and job.base >= 0, f"{where}, rate")
-        _must(job.target in state.drives if job.kind == "copy" else True, f"{where}, target")
+        _must(job.kind != "copy" or job.target in state.drives or unseen, f"{where}, target")
     for serial, spare in memory.spares.items():
-        _must(spare.serial == serial and serial in state.drives, f"spare {serial}")
+        _must(spare.serial == serial and (serial in state.drives or unseen), f"spare {serial}")
         _must(all(number in memory.volumes for number in spare.volumes), f"spare {serial}, volumes")
 
 

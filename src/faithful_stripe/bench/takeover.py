@@ -23,6 +23,7 @@ def power_on(controller: Controller) -> None:
     for f in newer:
         if f.trouble is None and f.sequence > int(memory.setup.get("sequence", 0)):
             _adopt(controller, f, f.volume.name)
+    memory.spares = {serial: one for serial, one in memory.spares.items() if serial in controller.state.drives}
     _spares_from(controller, told)
     for job in list(memory.jobs.values()):
         if not _goes_on(controller, memory.volumes[job.volume], job.position, job.kind, job.target):
