@@ -104,21 +104,24 @@ def _moved(ask: Callable[..., Any], serial: dict[str, str]) -> Iterator[tuple[tu
     """A volume without a spare loses a member and is rebuilt; it goes to another server and is adopted there."""
     three = ",".join(serial[b] for b in ("9", "10", "11"))
     yield ask("volume", "add", "logs", "--level", "5", "--bays", "9-11", name=2, sure=three)
+    two = f"{serial['1']},{serial['2']}"
+    yield ask("volume", "add", "old", "--level", "1", "--bays", "1,2", name=2, sure=two)
     yield ask("spare", "remove", "13", name=2)
     yield ask("bench", "fault", "9", name=2)
     yield ask("volume", "rebuild", "logs", "--onto", "12", name=2, sure=serial["12"])
     yield ask("bench", "advance", "3d", name=2)
     yield ask("bench", "cut-power", "--stay-off", name=2)
-    for bay in ("10", "11", "12"):
+    for bay in ("10", "11", "12", "1", "2"):
         yield ask("bench", "pull", bay, name=2)
     taken = ",".join(serial[b] for b in ("10", "11", "12"))
-    takes = [word for one in taken.split(",") for word in ("--take", f"skerry:{one}")]
+    old = [serial["1"], serial["2"]]
+    takes = [word for one in (*taken.split(","), *old) for word in ("--take", f"skerry:{one}")]
     yield ask("bench", "new", "second", "--from", "skerry-2", *takes, name=2)
-    for bay, one in zip("123", taken.split(","), strict=True):
+    for bay, one in zip("12356", (*taken.split(","), *old), strict=True):
         yield ask("bench", "seat", bay, one, name=2, at="second")
     yield ask("volume", "found", name=2, at="second")
     yield ask("volume", "adopt", "logs", name=2, sure=taken, at="second")
-    yield ask("volume", "found", name=2, at="second")
+    yield ask("volume", "forget", "old", name=2, sure=",".join(old), at="second")
     yield ask("bench", "power-on", name=2)
 
 

@@ -49,3 +49,22 @@ def test_every_command_of_a_page_is_one_and_every_page_it_leads_to_is_there(name
                 command = inner
     for path in re.findall(r"\]\(([^)#:]+)\)", text):
         assert (DOCS / name).parent.joinpath(path).exists(), path
+
+
+@pytest.mark.long
+def test_the_first_quarter_of_an_hour_works_as_it_is_pasted(installed, tmp_path):
+    """The README's own lines, one after the other, in an empty folder; questions are answered with the volume's name."""
+    text = (DOCS.parent / "README.md").read_text()
+    block = text.partition("## A first quarter of an hour")[2].split("```")[1]
+    at: dict[str, str] = {}
+    ran = 0
+    for line in block.strip().splitlines():
+        words = shlex.split(line, comments=True)
+        if words[:1] == ["export"]:
+            at = dict([words[1].split("=", 1)])
+        elif words[:1] == ["fstripe"]:
+            done = installed(*words[1:], stdin="tides\n", **at)
+            assert done.status in (0, 3), (line, done.err)
+            ran += 1
+    assert ran >= 10
+    assert installed("survey", **at).status == 0  # the rebuild was followed to its end, and a hot spare is there
