@@ -53,7 +53,7 @@ def test_every_command_of_a_page_is_one_and_every_page_it_leads_to_is_there(name
 
 @pytest.mark.long
 def test_the_first_quarter_of_an_hour_works_as_it_is_pasted(installed, tmp_path):
-    """The README's own lines, one after the other, in an empty folder; questions are answered with the volume's name."""
+    """The README's own lines, one after the other, in an empty folder; questions are answered with the name."""
     text = (DOCS.parent / "README.md").read_text()
     block = text.partition("## A first quarter of an hour")[2].split("```")[1]
     at: dict[str, str] = {}

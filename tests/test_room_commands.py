@@ -41,7 +41,7 @@ def test_drives_of_a_dead_server_are_taken_over_by_another(fstripe, observatory)
     assert [m["bay"] for m in shown[0]["members"]] == ["4", "3", "2", "1"]
     assert fstripe(*b, "volume", "adopt", "tides", stdin="\n").status == 1
     taken = fstripe(*b, "volume", "adopt", "tides", "--as", "rescued", *YES)
-    assert taken.status == 0 and "Volume rescued is taken over" in taken.out
+    assert taken.status == 0 and "Volume rescued is adopted" in taken.out
     copy = fstripe(*b, "bench", "dump", "rescued", "copy.img", "--range", "0:256MiB", "--json").json
     assert copy["sha256"] == digest
     assert fstripe(*b, "survey").status == 0

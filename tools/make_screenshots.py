@@ -17,6 +17,7 @@ from pathlib import Path
 FSTRIPE = Path(sys.executable).with_name("fstripe")
 DATA = Path(__file__).parent.parent / "src" / "faithful_stripe" / "bench" / "data"
 DISPLAY = ":97"
+GROUND = "#1c1c1c"
 SERIALS = "UV4H20931,UV4H20944,UV4H21007,UV4H21018"
 AT = ["--at", "skerry"]
 GAUGES = "UV4H21166,UV4H21204,UV4H21215,UV4H21390,UV4H21417,UV4H22008"
@@ -127,18 +128,25 @@ def shoot(name: str, folder: Path) -> None:
     with tempfile.TemporaryDirectory() as scratch:
         place = Path(scratch)
         prepare(place, steps)
-        shown = f"clear; echo '$ '{shlex.quote(command)}; {command}; sleep 60"
+        hidden = "printf '\\033[?25l'"  # the cursor
+        shown = f"{hidden}; clear; echo '$ '{shlex.quote(command)}; {command}; {hidden}; sleep 60"
         env = os.environ | {"DISPLAY": DISPLAY, "PATH": f"{FSTRIPE.parent}:{os.environ['PATH']}"}
         terminal = subprocess.Popen(
-            ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "157x47+0+0", "-bg", "#1c1c1c",
+            ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "10", "-geometry", "157x47+0+0", "-bg", GROUND,
              "-fg", "#e4e4e4", "-xrm", "xterm*colorBD: #ffffff", "-e", "bash", "-c", shown],
             cwd=place,
             env=env,
         )  # fmt: skip
         time.sleep(wait)
-        subprocess.run(["import", "-window", "root", folder / f"{name}.png"], env=env, check=True)
+        shot = folder / f"{name}.png"
+        subprocess.run(["import", "-window", "root", shot], env=env, check=True)
         terminal.kill()
         terminal.wait()
+        # only what the command printed, with a rim: the rest of the window says nothing
+        subprocess.run(
+            ["convert", shot, "-fuzz", "3%", "-fill", GROUND, "-opaque", "black", "-trim", "+repage", "-bordercolor",
+             GROUND, "-border", "14", shot], check=True,
+        )  # fmt: skip
 
 
 def page(folder: Path) -> None:
@@ -159,16 +167,24 @@ def page(folder: Path) -> None:
         )  # fmt: skip
 
 
-def lineup_plot(folder: Path) -> None:
+def record(folder: Path) -> None:
+    """The record of a recovery as a browser shows it: with the rows, the evidence, and the map."""
+    browser = shutil.which("chromium")
+    if browser is None:
+        print("recovery-record.png is left as it is: there is no chromium")
+        return
     with tempfile.TemporaryDirectory() as scratch:
         place = Path(scratch)
         prepare(place, [*REBUILT, "shuffle"])
         images = sorted(str(p) for p in (place / "pile").iterdir())
-        plot = folder / "lineup-plot.png"
-        plot.unlink(missing_ok=True)
-        draw = ["draw", "found.toml", "--rows", "16", "--plot", plot]
-        for words in (["solve", *images, "--out", "found.toml"], draw):
+        page = ["report", "found.toml", "record.html", "--technician", "I. Maddery"]
+        for words in (["solve", *images, "--full", "--out", "found.toml"], page):
             subprocess.run([FSTRIPE, "lineup", *words], cwd=place, check=False, stdout=subprocess.DEVNULL)
+        subprocess.run(
+            [browser, "--headless", "--no-sandbox", "--disable-gpu", "--hide-scrollbars", "--window-size=900,2300",
+             f"--screenshot={folder / 'recovery-record.png'}", f"file://{place}/record.html"], check=False,
+            stderr=subprocess.DEVNULL,
+        )  # fmt: skip
 
 
 def lineup_map(folder: Path) -> None:
@@ -192,6 +208,13 @@ def lineup_map(folder: Path) -> None:
             subprocess.run([FSTRIPE, "lineup", *words], cwd=place, check=False, stdout=subprocess.DEVNULL)
 
 
+def weigh_plot(folder: Path) -> None:
+    plot = folder / "weigh-plot.png"
+    plot.unlink(missing_ok=True)
+    words = ["weigh", "--drives", "9", "--size", "4TB", "--plot", plot]
+    subprocess.run([FSTRIPE, *words], check=True, stdout=subprocess.DEVNULL)
+
+
 def main() -> None:
     folder = Path(sys.argv[1])
     folder.mkdir(parents=True, exist_ok=True)
@@ -199,16 +222,10 @@ def main() -> None:
     screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
     try:
         time.sleep(1)
-        for name in sys.argv[2:] or [*SCENES, "report"]:
-            page(folder) if name == "report" else shoot(name, folder.resolve())
+        drawn = {"report": page, "recovery-record": record, "lineup-map": lineup_map, "weigh-plot": weigh_plot}
+        for name in sys.argv[2:] or [*SCENES, *drawn]:
+            drawn[name](folder.resolve()) if name in drawn else shoot(name, folder.resolve())
             print(folder / f"{name}.png")
-        lineup_plot(folder.resolve())
-        lineup_map(folder.resolve())
-        plot = folder / "weigh-plot.png"
-        plot.unlink(missing_ok=True)
-        subprocess.run(
-            [FSTRIPE, "weigh", "--drives", "9", "--size", "4TB", "--plot", plot], check=True, stdout=subprocess.DEVNULL
-        )
     finally:
         screen.kill()
         screen.wait()

@@ -69,7 +69,7 @@ KINDS: dict[str, Kind] = {
         _OURS + "VolumeCreated", "OK", ("volume",), "The volume {volume} was created: {what}.",
     ),
     "volume adopted": Kind(
-        _OURS + "VolumeAdopted", "OK", ("volume",), "The volume {volume} was taken over from its drives: {what}.",
+        _OURS + "VolumeAdopted", "OK", ("volume",), "The volume {volume} was adopted from its drives: {what}.",
     ),
     "set-up cleared": Kind(
         _OURS + "SetUpCleared", "OK", ("place",),

@@ -65,14 +65,14 @@ def adopt_(
     found = seen.found_volume(name, controller)
     group = with_company(seen, found)
     if not as_json or not yes:
-        parts: list[Part] = [Line(f"To be taken over by controller {found.controller}:", "head")]
+        parts: list[Part] = [Line(f"To be adopted by controller {found.controller}:", "head")]
         parts += [part for f in group for part in found_parts(f)]
         if any(m.state in ("stale", "incomplete") for f in group for m in f.members):
             parts.append(Line("Members that are out of date or incomplete will be rebuilt from the others.", "Warning"))
         show([*parts, Line("No data will be lost; the drives will carry this controller's set-up.")], err=True)
     if not found.trouble:
         confirm(name, _serials(group), yes, expect_serials)
-    show_volume(client, adopt(client, found, new_name), as_json, "taken over")
+    show_volume(client, adopt(client, found, new_name), as_json, "adopted")
 
 
 @volume.command("forget")
@@ -111,7 +111,7 @@ def forget_(
 
 
 def found_parts(found: FoundVolume) -> list[Part]:
-    """a found volume as a person reads it: what it is, whether it can be taken over, which drives carry it."""
+    """a found volume as a person reads it: what it is, whether it can be adopted, which drives carry it."""
     from ..core.units import decimal_size
     from .render import Cell, Line, Table
 
@@ -121,9 +121,9 @@ def found_parts(found: FoundVolume) -> list[Part]:
     )
     parts: list[Part] = [Line(f"{head} UTC; at controller {found.controller}", "head")]
     if found.trouble:
-        parts.append(Line(f"It cannot be taken over: {found.trouble}; {found.advice}.", "Critical"))
+        parts.append(Line(f"It cannot be adopted: {found.trouble}; {found.advice}.", "Critical"))
     else:
-        parts.append(Line(f"Taken over its margin would be {found.margin}."))
+        parts.append(Line(f"Its margin after that: {found.margin}."))
     table = Table("", [">member", ">bay", "serial", "state"])
     for m in found.members:
         style = "" if m.state == "current" else "Warning"

@@ -31,7 +31,7 @@ def spare() -> None:
 @spare.command("add")
 @click.argument("bay", shell_complete=bays)
 @click.option("--for", "names", metavar="VOLUME,...", help="Only for these volumes; for any without it.")
-@click.option("--keep", is_flag=True, help="Not revertible: once it has taken over it stays a member.")
+@click.option("--keep", is_flag=True, help="Not revertible: once it replaced a member it stays one.")
 @confirm_options
 @json_option
 @click.pass_context

@@ -242,7 +242,7 @@ def _adopt(seen: Server, step: Step) -> str:
     one = step.facts["found"]
     if one.trouble:
         return f"{one.advice}, or forget it: volume forget {one.name}"
-    return f"look at it: volume found; take it over: volume adopt {one.name}; forget it: volume forget {one.name}"
+    return f"look at it: volume found; adopt it: volume adopt {one.name}; forget it: volume forget {one.name}"
 
 
 STEPS: dict[StepCode, Callable[[Server, Step], str]] = {
