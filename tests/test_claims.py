@@ -284,7 +284,7 @@ def test_any_client_reads_and_none_writes():
     with serving(source) as server:
         client = NbdClient(server.port)
         assert client.option(3) == [(2, struct.pack(">I", 6) + b"volume"), (1, b"")]
-        assert client.option(8) == [(0x80000001, b"")]  # structured replies are not offered
+        assert client.option(5) == [(0x80000001, b"")]  # TLS is not offered
         assert client.go(b"other") == [(0x80000006, b"")] and client.option(7, b"\0")[0][0] == 0x80000003
         (kind, told), (_block, sizes), (last, _empty) = client.go(b"volume")
         assert (kind, last) == (3, 1) and struct.unpack(">HQH", told) == (0, 1 << 20, 0x103)
@@ -301,6 +301,62 @@ def test_any_client_reads_and_none_writes():
             old.s.sendall(b"IHAVEOPT" + struct.pack(">II", 1, 0))
             assert old.take(10) == struct.pack(">QH", 1 << 20, 0x103) and old.take(124) == bytes(124)
             assert old.ask(0, 0, 16) == (0, bytes(range(16)))
+
+
+CONTEXT = struct.pack(">I", 6) + b"volume" + struct.pack(">II", 1, 15) + b"base:allocation"
+
+
+def chunk(client):
+    """One structured reply of one chunk: its kind and what it holds."""
+    magic, flags, kind, handle, length = struct.unpack(">IHHQI", client.take(20))
+    assert (magic, flags, handle) == (0x668E33EF, 1, 77)
+    return kind, client.take(length)
+
+
+def request(client, kind, offset, length, flags=0):
+    client.s.sendall(struct.pack(">IHHQQI", 0x25609513, flags, kind, 77, offset, length))
+    return chunk(client)
+
+
+@given(st.sets(st.integers(0, 255), max_size=40), st.integers(0, 1 << 20), st.integers(1, 1 << 20))
+@settings(max_examples=30)
+def test_a_client_is_told_where_the_volume_holds_nothing(pages, offset, length):
+    """The ranges told follow one another from where it asked; what is called zeros reads as zeros."""
+    source = MemorySource(1 << 20)
+    for page in pages:
+        source.write(page * 4096, b"tide" * 1024)
+    length = min(length, (1 << 20) - offset)
+    with serving(source) as server, NbdClient(server.port) as client:
+        assert client.option(10, CONTEXT) == [(0x80000003, b"")]  # structured replies come first
+        assert client.option(8) == [(1, b"")]
+        assert client.option(9, CONTEXT[:10] + bytes(4)) == [(4, b"\0\0\0\1base:allocation"), (1, b"")]
+        assert client.option(10, CONTEXT)[0] == (4, b"\0\0\0\1base:allocation") and client.go()[-1][0] == 1
+        if not length:
+            assert request(client, 7, offset, 0)[0] == 0x8001
+            return
+        kind, told = request(client, 7, offset, length)
+        assert kind == 5 and told[:4] == b"\0\0\0\1"
+        at = offset
+        for size, flags in struct.iter_unpack(">II", told[4:]):
+            kind, data = request(client, 0, at, size)
+            assert kind == 1 and data[:8] == struct.pack(">Q", at) and len(data) == 8 + size
+            assert flags in (0, 3) and (flags == 0 or not any(data[8:]))
+            at += size
+        assert at == offset + length
+        assert len(request(client, 7, offset, length, 8)[1]) == 12  # one range, where one was asked for
+        assert request(client, 7, (1 << 20) - 1, 2) == (0x8001, struct.pack(">IH", 22, 0))
+
+
+def test_what_cannot_be_read_is_an_error_in_structured_words_too():
+    with serving(Damaged(1 << 20)) as server, NbdClient(server.port) as client:
+        client.option(8)
+        client.go()
+        assert request(client, 0, 4096, 4096) == (0x8001, struct.pack(">IH", 5, 0))
+        assert request(client, 7, 0, 512) == (0x8001, struct.pack(">IH", 22, 0))  # nobody agreed on a context
+        for data in (b"", CONTEXT[:-1], CONTEXT + b"x", struct.pack(">I", 1 << 30)):
+            with NbdClient(server.port) as other:
+                other.option(8)
+                assert other.option(10, data)[-1][0] == 0x80000003
 
 
 @given(st.binary(max_size=200))
@@ -331,6 +387,11 @@ def test_a_volume_with_missing_members_is_served_as_a_command(fstripe):
         if shutil.which("nbdcopy"):
             subprocess.run(["nbdcopy", at, fstripe.folder / "copy.img"], check=True, timeout=60)
             assert (fstripe.folder / "copy.img").read_bytes() == content
+        if shutil.which("nbdinfo"):
+            told = subprocess.run(
+                ["nbdinfo", "--json", at], check=True, timeout=60, capture_output=True, text=True
+            ).stdout
+            assert "base:allocation" in told
         if shutil.which("qemu-img"):
             words = ["qemu-img", "convert", "-f", "raw", "-O", "raw", at, fstripe.folder / "other.img"]
             subprocess.run(words, check=True, timeout=60)

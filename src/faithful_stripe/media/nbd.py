@@ -1,7 +1,10 @@
 """A block source served read-only over NBD, the open network block device protocol (newstyle, fixed handshake).
 
 Any NBD client reads it: so a volume of 40 TB needs no second 40 TB. Writes are refused; what cannot be read is an
-error of its range, and the connection goes on. Source: the NBD project's protocol description (doc/proto.md).
+error of its range, and the connection goes on. Clients that ask are told where the volume holds nothing (structured
+replies and the context base:allocation), so that they need not read it.
+
+Source: the NBD project's protocol description (doc/proto.md).
 """
 
 from __future__ import annotations
@@ -14,6 +17,7 @@ import threading
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
+from itertools import islice
 from typing import Any
 
 from ..core.errors import StripeError
@@ -22,10 +26,19 @@ from ..core.source import BlockSource
 HELLO, OPTION, REPLY = b"NBDMAGIC", b"IHAVEOPT", 0x3E889045565A9
 REQUEST, ANSWER = 0x25609513, 0x67446698
 FIXED_NEWSTYLE, NO_ZEROES = 1, 2
-EXPORT_NAME, ABORT, LIST, INFO, GO = 1, 2, 3, 6, 7
-ACK, SERVER, INFORMATION, UNSUPPORTED, INVALID, UNKNOWN = 1, 2, 3, 0x80000001, 0x80000003, 0x80000006
-HAS_FLAGS, READ_ONLY, MULTI_CONN = 1, 2, 1 << 8
-READ, WRITE, DISC, FLUSH = 0, 1, 2, 3
+EXPORT_NAME, ABORT, LIST, INFO, GO, STRUCTURED, LIST_CONTEXTS, SET_CONTEXTS = 1, 2, 3, 6, 7, 8, 9, 10
+ACK, SERVER, INFORMATION, CONTEXT = 1, 2, 3, 4
+UNSUPPORTED, INVALID, UNKNOWN = 0x80000001, 0x80000003, 0x80000006
+HAS_FLAGS, READ_ONLY, MAY_NOT_SPLIT, MULTI_CONN = 1, 2, 1 << 7, 1 << 8
+READ, WRITE, DISC, FLUSH, BLOCK_STATUS = 0, 1, 2, 3, 7
+ONE_EXTENT = 1 << 3
+"""Flag of a question for the status: only the first range is wanted."""
+CHUNK, DONE = 0x668E33EF, 1
+NOTHING, DATA, STATUS, FAILED = 0, 1, 5, 0x8001
+"""Kinds of chunks of a structured reply."""
+ALLOCATION, ALLOCATION_ID = b"base:allocation", 1
+HOLE_AND_ZERO = 3
+MOST_EXTENTS, MOST_QUERIES = 1024, 64
 EPERM, EIO, EINVAL = 1, 5, 22
 
 MOST_BYTES = 32 << 20
@@ -100,10 +113,31 @@ class _Gone(Exception):
     """The client has left, or speaks something else."""
 
 
+def _queries(data: bytes) -> tuple[bytes, list[bytes]] | None:
+    """(export, contexts asked for) of an option about contexts; None where it is not one."""
+    try:
+        (length,) = struct.unpack_from(">I", data)
+        name, at = data[4 : 4 + length], 8 + length
+        (count,) = struct.unpack_from(">I", data, 4 + length)
+        if count > MOST_QUERIES:
+            return None
+        asked = []
+        for _ in range(count):
+            (length,) = struct.unpack_from(">I", data, at)
+            if at + 4 + length > len(data):
+                return None
+            asked.append(data[at + 4 : at + 4 + length])
+            at += 4 + length
+    except struct.error:
+        return None
+    return (name, asked) if at == len(data) else None
+
+
 class _Connection(socketserver.BaseRequestHandler):
     server: NbdServer
 
     def handle(self) -> None:
+        self.structured = self.asked_status = False
         with suppress(_Gone, OSError), self.server.connected():
             self.request.settimeout(GREETING)
             if self._agree():
@@ -149,6 +183,11 @@ class _Connection(socketserver.BaseRequestHandler):
             elif option in (INFO, GO):
                 if self._inform(option, data) and option == GO:
                     return True
+            elif option == STRUCTURED:
+                self.structured = not data
+                self._reply(option, ACK if not data else INVALID)
+            elif option in (LIST_CONTEXTS, SET_CONTEXTS):
+                self._contexts(option, data)
             else:
                 self._reply(option, UNSUPPORTED)
 
@@ -156,7 +195,25 @@ class _Connection(socketserver.BaseRequestHandler):
         return name in (b"", self.server.name.encode())
 
     def _flags(self) -> int:
-        return HAS_FLAGS | READ_ONLY | MULTI_CONN
+        return HAS_FLAGS | READ_ONLY | MULTI_CONN | (MAY_NOT_SPLIT if self.structured else 0)
+
+    def _contexts(self, option: int, data: bytes) -> None:
+        """What can be told of the volume besides its bytes: where it holds something."""
+        queries = _queries(data)
+        if queries is None or not self.structured:
+            self._reply(option, INVALID)
+            return
+        name, asked = queries
+        if not self._known(name):
+            self._reply(option, UNKNOWN)
+            return
+        every = option == LIST_CONTEXTS and (not asked or b"base:" in asked)
+        wanted = every or ALLOCATION in asked
+        if option == SET_CONTEXTS:
+            self.asked_status = wanted
+        if wanted:
+            self._reply(option, CONTEXT, struct.pack(">I", ALLOCATION_ID) + ALLOCATION)
+        self._reply(option, ACK)
 
     def _inform(self, option: int, data: bytes) -> bool:
         """Size, flags and block sizes of the export that INFO or GO names; False where it was refused."""
@@ -180,7 +237,7 @@ class _Connection(socketserver.BaseRequestHandler):
     def _serve(self) -> bool:
         """One request; False when the client is done."""
         self.request.settimeout(IDLE)
-        magic, _flags, kind, handle, offset, length = self._unpack("IHH8sQI")
+        magic, flags, kind, handle, offset, length = self._unpack("IHH8sQI")
         if magic != REQUEST or kind == DISC:
             return False
         if kind == WRITE:
@@ -190,8 +247,10 @@ class _Connection(socketserver.BaseRequestHandler):
             self._answer(handle, EPERM)
         elif kind == FLUSH:
             self._answer(handle, 0)
+        elif kind == BLOCK_STATUS and self.asked_status:
+            self._status(handle, offset, length, bool(flags & ONE_EXTENT))
         elif kind != READ or length > MOST_BYTES or offset + length > self.server.source.size:
-            self._answer(handle, EINVAL)
+            self._refuse(handle, EINVAL)
         else:
             with self.server.answering(length):
                 self._read(handle, offset, length)
@@ -203,9 +262,47 @@ class _Connection(socketserver.BaseRequestHandler):
             with self.server.lock:
                 self.server.source.read_into(offset, buffer)
         except (StripeError, OSError):
-            self._answer(handle, EIO)
+            self._refuse(handle, EIO)
+            return
+        if self.structured:
+            self._chunk(handle, DATA, struct.pack(">Q", offset), buffer)
         else:
             self._answer(handle, 0, buffer)
+
+    def _status(self, handle: bytes, offset: int, length: int, one: bool) -> None:
+        """Where a part of the volume holds something, and where it is nothing but zeros: as much of it as fits."""
+        size = self.server.source.size
+        if not length or offset + length > size:
+            self._refuse(handle, EINVAL)
+            return
+        told, at, end = list[tuple[int, int]](), offset, offset + length
+        try:
+            with self.server.lock:
+                for a, b in islice(self.server.source.data_ranges(offset, end), MOST_EXTENTS):
+                    told += [(a - at, HOLE_AND_ZERO)] if a > at else []
+                    told.append((b - a, 0))
+                    at = b
+                else:
+                    if len(told) < MOST_EXTENTS and at < end:
+                        told.append((end - at, HOLE_AND_ZERO))
+        except (StripeError, OSError):
+            self._refuse(handle, EIO)
+            return
+        body = b"".join(struct.pack(">II", *extent) for extent in told[: 1 if one else MOST_EXTENTS])
+        self._chunk(handle, STATUS, struct.pack(">I", ALLOCATION_ID) + body)
+
+    def _refuse(self, handle: bytes, error: int) -> None:
+        if self.structured:
+            self._chunk(handle, FAILED, struct.pack(">IH", error, 0))
+        else:
+            self._answer(handle, error)
+
+    def _chunk(self, handle: bytes, kind: int, head: bytes, data: bytes | bytearray = b"") -> None:
+        """A structured reply of one chunk."""
+        self.request.settimeout(TAKING)
+        self.request.sendall(struct.pack(">IHH", CHUNK, DONE, kind) + handle + struct.pack(">I", len(head) + len(data)))
+        self.request.sendall(head)
+        self.request.sendall(data)
 
     def _answer(self, handle: bytes, error: int, data: bytes | bytearray = b"") -> None:
         self.request.settimeout(TAKING)
