@@ -114,3 +114,10 @@ def test_casts_are_made_for_what_is_given_where_there_are_none():
     assert {(c.level, c.positions, c.missing) for c in made} == {("RAID6", 6, 2)}
     seated = Given(level="RAID0", order=("b", "?", "a")).casts([], {0, 1, 2}, [], ["a", "b", "c"])
     assert [c.seats for c in seated] == [(1, -1, 0)]
+
+
+def test_a_layout_of_several_that_fit_equally_is_not_headlined(fstripe, pile):
+    """RAID 6 of four, of an array that is RAID 5: nothing tells one such layout from another."""
+    told = fstripe("lineup", "solve", *sorted(pile.glob("*.img")), "--level", "6")
+    assert "images that may belong together; their layout is undecided" in told.out
+    assert "Array 1: RAID6" not in told.out and "One layout of several that fit equally well: RAID6 of 4" in told.out

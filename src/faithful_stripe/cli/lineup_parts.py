@@ -13,6 +13,7 @@ if TYPE_CHECKING:
 
 def array_parts(array: Lineup, number: int, explain: bool) -> list[Part]:
     """One array in full."""
+    from ..core.lineup.verdicts import Sure
     from ..core.units import binary_size, decimal_size
     from .lineup_words import strength
     from .render import Line, Table
@@ -24,7 +25,12 @@ def array_parts(array: Lineup, number: int, explain: bool) -> list[Part]:
     strip = f"strip {binary_size(made.strip_bytes)}{layout}{q}"
     if made.layout.level == "SPAN":
         strip = "one after the other"
-    head = f"Array {number}: {made.layout.level} of {made.members}{spans}, {strip}"
+    whole = f"{made.layout.level} of {made.members}{spans}, {strip}"
+    head = f"Array {number}: {whole}"
+    open_ = array.verdicts.order.sure is Sure.UNDECIDED and strength(array.best - array.next) == "none"
+    if open_:  # others fit as well: none is named as if it were known
+        count = sum(name is not None for name in array.members)
+        head = f"Array {number}: {count} images that may belong together; their layout is undecided"
     table = Table("", [">position", "image"])
     gone = "(missing, computed from the others)" if made.redundant else "(missing)"
     for position, name in enumerate(array.members):
@@ -37,7 +43,11 @@ def array_parts(array: Lineup, number: int, explain: bool) -> list[Part]:
         evidence.add(e.kind, str(e.count), e.says)
     start = f", data from byte {made.start_bytes[0]}" if any(made.start_bytes) else ""
     size = f"volume of {decimal_size(made.volume_bytes)} ({made.volume_bytes} bytes){start}"
-    parts: list[Part] = [Line(head, "head"), Line(size), table]
+    parts: list[Part] = [Line(head, "head")]
+    parts += (
+        [Line(f"One layout of several that fit equally well: {whole}; {size}", "Warning")] if open_ else [Line(size)]
+    )
+    parts.append(table)
     parts += [*verdict_parts(array.verdicts), *map_parts(array)]
     number_of = f" ({array.best:.0f}, the next answer {array.next:.0f})" if explain else ""
     parts.append(Line(f"Lead over the next different answer: {strength(array.best - array.next)}{number_of}.", "dim"))
