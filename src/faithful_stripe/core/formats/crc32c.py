@@ -6,12 +6,15 @@ once, and the state *before* a record can be computed from the state after it; t
 that covers an object's number gives that number back.
 
 States here are raw: no inversion at either end. Polynomial 0x1EDC6F41, reflected (RFC 3720, appendix B.4).
+
+Of long records a library that uses the processor's own instruction is many times faster, one record after the other.
 """
 
 from __future__ import annotations
 
 from functools import lru_cache
 
+import google_crc32c
 import numpy as np
 import numpy.typing as npt
 
@@ -91,6 +94,8 @@ def advance(states: Uint32, count: int) -> Uint32:
 def crc_many(records: Uint8, state: int | Uint32 = 0) -> Uint32:
     """Raw states after each record: uint32 (n,) from uint8 (n, length); `state` one for all or one each."""
     n, length = records.shape
+    if length >= LONG_BYTES:
+        return _one_by_one(records, state)
     words = 1
     while words * 4 < length:
         words *= 2
@@ -103,6 +108,18 @@ def crc_many(records: Uint8, state: int | Uint32 = 0) -> Uint32:
         span *= 2
     start = np.broadcast_to(np.asarray(state, np.uint32), (n,))
     return advance(folded[:, 0], 4) ^ advance(start, length)
+
+
+LONG_BYTES = 96
+"""Records from this length on are faster one by one than folded together."""
+
+
+def _one_by_one(records: Uint8, state: int | Uint32) -> Uint32:
+    n, length = records.shape
+    data, extend = records.tobytes(), google_crc32c.extend
+    starts = (np.broadcast_to(np.asarray(state, np.uint32), (n,)) ^ np.uint32(0xFFFFFFFF)).tolist()
+    found = (extend(s, data[i * length : (i + 1) * length]) for i, s in enumerate(starts))
+    return np.fromiter(found, np.uint32, n) ^ np.uint32(0xFFFFFFFF)
 
 
 def state_before(after: Uint32, records: Uint8) -> Uint32:

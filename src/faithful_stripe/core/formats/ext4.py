@@ -363,6 +363,15 @@ class Ext4:
     def inodes(self, most: int = 0) -> Iterator[tuple[Inode, bool]]:
         """Every inode in use, and whether its checksum holds for its place; of more than about `most`, some of each
         part of the tables."""
+        for numbers, records, right in self.inode_records(most):
+            for number, record, good in zip(numbers.tolist(), records, right.tolist(), strict=True):
+                yield parse_inode(number, record.tobytes()), good
+
+    def inode_records(
+        self, most: int = 0
+    ) -> Iterator[tuple[npt.NDArray[np.uint32], npt.NDArray[np.uint8], npt.NDArray[np.bool_]]]:
+        """The same, some at a time, as they stand: numbers uint32 (n,), records uint8 (n, inode size), whether each
+        checksum holds bool (n,)."""
         parts = [
             (first + at, min(INODES_TOGETHER, count - at))
             for first, count in self.used for at in range(0, count, INODES_TOGETHER)
@@ -382,8 +391,7 @@ class Ext4:
             numbers = (first + live).astype("<u4")
             covered = np.concatenate([numbers.view(np.uint8).reshape(-1, 4), checksum_input(records[live])], axis=1)
             right = crc_many(covered, self.sb.seed) == stored_checksum(records[live])
-            for row, number, good in zip(live.tolist(), numbers.tolist(), right.tolist(), strict=True):
-                yield parse_inode(number, records[row].tobytes()), good
+            yield numbers, records[live], right
 
     def contents(self, inode: Inode, limit: int) -> bytes | None:
         """A file's bytes; None when it is larger than `limit`, has holes or is not mapped by its own extents."""
