@@ -20,6 +20,7 @@ from ..core.source import Buffer, Unreadable, check_bounds
 from .image import ImageFile, MediaError
 from .parts import Parts, open_image
 from .qcow2 import Qcow2
+from .remote import address_of, open_remote
 from .rescuemap import Merged, Rescued, is_map, map_beside, read_map
 
 
@@ -164,9 +165,11 @@ def whole_images(paths: Sequence[Path]) -> tuple[list[Path], list[Path]]:
 def open_drive(path: Path) -> DriveImage:
     """The image at `path`, of whatever form, read-only.
 
-    `A+B`, where no such file exists, is one drive from two passes, each with its map: the first that read a range gives
-    it. Raises MediaError.
+    An address (nbd://, https://) is a raw image elsewhere. `A+B`, where no such file exists, is one drive from two
+    passes, each with its map: the first that read a range gives it. Raises MediaError.
     """
+    if address_of(path) is not None:
+        return open_remote(path)
     names = str(path).split("+")
     if len(names) > 1 and not path.exists():
         return _merged([Path(name) for name in names])

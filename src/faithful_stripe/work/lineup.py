@@ -30,6 +30,7 @@ from ..core.source import BlockSource, BlockSourceError
 from ..media.forms import DriveImage, open_drive, whole_images
 from ..media.given import text_given, toml_of, why_not
 from ..media.image import MediaError
+from ..media.remote import address_of
 from ..media.whole import write_text
 from .tomltext import from_toml, toml_value
 
@@ -270,6 +271,8 @@ def open_drive_of(stack: ExitStack, path: Path) -> DriveImage:
 
 def locate(name: str, lineup: Path) -> Path:
     """Where an image of a lineup file is: from the present folder first, then from the file's. `A+B` has two."""
+    if address_of(Path(name)) is not None:
+        return Path(name)
     if "+" in name and not Path(name).exists() and not (lineup.parent / name).exists():
         return Path("+".join(str(locate(one, lineup)) for one in name.split("+")))
     beside = lineup.parent / name
