@@ -3,7 +3,7 @@ PYTHON ?= python3
 VENV ?= .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test long check lint shots bench slow clean
+.PHONY: demo test long check lint shots man bench slow clean
 
 demo: $(VENV)/.installed
 	$(BIN)/fstripe demo all
@@ -40,6 +40,12 @@ slow: $(VENV)/.installed-dev
 
 shots: $(VENV)/.installed-dev
 	$(BIN)/python tools/make_screenshots.py docs/screenshots
+
+# a site of the manual and a man page for every command, in build/
+man: $(VENV)/.installed-dev
+	$(BIN)/pip install --quiet --editable '.[manual]'
+	$(BIN)/python tools/make_man.py build/man
+	$(BIN)/mkdocs build --quiet
 
 $(VENV)/.installed: pyproject.toml
 	$(PYTHON) -m venv $(VENV)

@@ -1,7 +1,9 @@
 """The manual is what the program says: its reference, its outputs, and every command that a page tells to type."""
 
+import importlib
 import re
 import shlex
+import sys
 from pathlib import Path
 
 import click
@@ -11,6 +13,8 @@ from tools import make_manual
 from faithful_stripe.cli.arguments import arranged
 from faithful_stripe.cli.main import COMMANDS, fstripe
 from faithful_stripe.cli.reference import page
+
+from .test_vocabulary import KNOWN
 
 DOCS = Path(__file__).parents[1] / "docs"
 ANEW = "make it anew: python tools/make_manual.py"
@@ -68,3 +72,13 @@ def test_the_first_quarter_of_an_hour_works_as_it_is_pasted(installed, tmp_path)
             ran += 1
     assert ran >= 10
     assert installed("survey", **at).status == 0  # the rebuild was followed to its end, and a hot spare is there
+
+
+def test_every_command_gets_a_man_page(tmp_path, monkeypatch):
+    pytest.importorskip("click_man", reason="click-man is not installed: pip install '.[manual]'")
+    make_man = importlib.import_module("tools.make_man")
+    monkeypatch.setattr(sys, "argv", ["make_man.py", str(tmp_path)])
+    make_man.main()
+    pages = {p.name for p in tmp_path.iterdir()}
+    assert {f"fstripe-{'-'.join(path)}.1" for path in KNOWN} | {"fstripe.1"} == pages
+    assert ".SH OPTIONS" in (tmp_path / "fstripe-lineup-solve.1").read_text()

@@ -3,7 +3,7 @@ and the words.
 
     python tools/make_manual.py
 
-Tests hold all three against the program. `mkdocs build` makes a site of `docs/`; `click-man fstripe` makes man pages.
+Tests hold all three against the program. `mkdocs build` makes a site of `docs/`; `make man` writes man pages.
 """
 
 import os
