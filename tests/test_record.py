@@ -61,7 +61,15 @@ def test_the_record_tells_before_after_what_was_done_and_what_is_left(fstripe, v
     assert "I. &lt;Maddery&gt;" in page and "a &amp; b" in page and "data:image/png;base64," in page
     assert not re.search(r'(src|href)="(?!data:)', page)  # nothing is fetched from elsewhere
     text = (visited / "visit.md").read_text()
-    assert "I. <Maddery>" in text and "| 5 | UV4H20944 | UV4H30555 | it does not answer |" in text
+    assert (
+        "I. <Maddery>" in text
+        and (
+            "| 5 | UV4H20944 (Ulvane H4, part UL-H4-A) | UV4H30555 (Ulvane H4, part UL-H4-A, no hours of use) "
+            "| it does not answer |"
+        )
+        in text
+    )
+    assert "tides: rebuild of bay 5, followed from" in text
     assert "it exists already" in fstripe(*AT, "report", "visit.html").err
     assert fstripe(*AT, "report", "visit.pdf").status == 2
     later = fstripe(*AT, "report", "--since", "2030-01-01", "--json").json

@@ -39,7 +39,13 @@ def plot_lineup(found: Lineup, drawn: Sequence[Row], evidence: EvidenceMap, path
     words = [w for w in (made.layout.rotation, made.layout.data) if w]
     head = f"{made.layout.level} of {made.members}, strip {binary_size(made.strip_bytes)}"
     figure.suptitle(", ".join([head, *words]) + f": {found.verdict}", x=0.02, ha="left", weight="bold")
-    figure.tight_layout(rect=(0, 0, 1, 0.97))
+    key = "P and Q hatched" if any(w in MARKS for row in drawn for w in row.cells) else "no parity"
+    legend = (
+        f"Left: numbers are strips of the volume, from 0, shaded in their order; {key}. Right: how many structures of "
+        "an image stand right at a position, brighter where more do; outlined where the lineup puts it."
+    )
+    figure.text(0.02, 0.01, legend, fontsize=8, color="0.25")
+    figure.tight_layout(rect=(0, 0.03, 1, 0.97))
     figure.savefig(path, format="png")
     pyplot.close(figure)
 

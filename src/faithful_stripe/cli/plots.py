@@ -38,7 +38,11 @@ def plot_weights(ranked: list[Weight], others: list[Weight], path: Path, years: 
     axes.set_yscale("log")
     axes.invert_yaxis()
     axes.axhline(1e-3, color="0.4", linewidth=1.0, linestyle="--")
-    _labels(axes, ranked, others)
+    axes.annotate(
+        "above this line: chance of loss below 1 in 1000, from which the one with the most capacity comes first",
+        (0.01, 1e-3), xycoords=("axes fraction", "data"), xytext=(0, 4), textcoords="offset points", fontsize=8,
+        color="0.3",
+    )  # fmt: skip
     axes.yaxis.set_major_formatter(lambda value, _position: chance(value) if value < 1 else "certain")
     axes.set_xlabel("usable capacity in TB: more is to the right")
     axes.set_ylabel(f"chance of losing data in {years:g} years: safer is higher")
@@ -49,6 +53,7 @@ def plot_weights(ranked: list[Weight], others: list[Weight], path: Path, years: 
     for side in ("top", "right"):
         axes.spines[side].set_visible(False)
     figure.tight_layout()
+    _labels(axes, ranked, others)  # where everything stands is settled now
     figure.savefig(path)
     pyplot.close(figure)
 
@@ -58,20 +63,43 @@ def _floor(value: float) -> float:
 
 
 def _labels(axes: Any, ranked: list[Weight], others: list[Weight]) -> None:
-    """A name beside each point, moved up where it would lie on another one's."""
-    taken: list[tuple[float, float]] = []
+    """A name beside each point, where it covers no mark and no other name; led to it by a line where it stands off."""
     figure = axes.figure
     figure.canvas.draw()
-    for w in [*ranked, *others]:
-        x, y = axes.transData.transform((w.usable / 1e12, _floor(w.loss)))
-        up = 0
-        while any(abs(x - a) < 150 and abs(y + up - b) < 15 for a, b in taken):
-            up += 15
-        taken.append((x, y + up))
+    pen = figure.canvas.get_renderer()
+    everything = [*ranked, *others]
+    points = [axes.transData.transform((w.usable / 1e12, _floor(w.loss))) for w in everything]
+    taken = [(x - MARK, y - MARK, x + MARK, y + MARK) for x, y in points]
+    inside = axes.get_window_extent()
+    for w, (x, y) in zip(everything, points, strict=True):
         spare = f" + {w.spares} spare{'s' if w.spares > 1 else ''}" if w.spares else ""
-        first = w is ranked[0]
-        axes.annotate(
-            w.name + spare, (w.usable / 1e12, _floor(w.loss)), textcoords="offset points", xytext=(8, -3 + 0.72 * up),
-            fontsize=9, color="black" if w in ranked else "0.5", weight="bold" if first else "normal",
-            arrowprops={"arrowstyle": "-", "color": "0.7", "linewidth": 0.7} if up else None,
+        weight = "bold" if w is ranked[0] else "normal"
+        text = axes.annotate(
+            w.name + spare, (x, y), xycoords="figure pixels", fontsize=9, weight=weight,
+            color="black" if w in ranked else "0.5",
         )  # fmt: skip
+        box = text.get_window_extent(pen)
+        wide, high = box.width + 2, box.height + 2
+        places = [
+            (x + dx if right else x - dx - wide, y + dy - high / 2)
+            for dx, dy in ((12, 0), (16, 14), (16, -14), (24, 28), (24, -28), (36, 44), (36, -44), (48, 60), (48, -60))
+            for right in (True, False)
+        ]  # fmt: skip
+        free = [(a, b) for a, b in places if a > inside.x0 and not _covers((a, b, a + wide, b + high), taken)]
+        a, b = free[0] if free else places[0]
+        taken.append((a, b, a + wide, b + high))
+        text.set_position((a, b))
+        if abs(b + high / 2 - y) > 1:
+            near = a if a > x else a + wide
+            axes.annotate(
+                "", (x, y), (near, b + high / 2), xycoords="figure pixels", textcoords="figure pixels",
+                arrowprops={"arrowstyle": "-", "color": "0.6", "linewidth": 0.8, "shrinkA": 1, "shrinkB": 5},
+            )  # fmt: skip
+
+
+MARK = 7
+"""Pixels from the middle of a mark to its edge, and a little."""
+
+
+def _covers(box: tuple[float, float, float, float], taken: list[tuple[float, float, float, float]]) -> bool:
+    return any(box[0] < t[2] and t[0] < box[2] and box[1] < t[3] and t[1] < box[3] for t in taken)

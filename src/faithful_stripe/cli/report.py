@@ -85,6 +85,7 @@ def _text(found: Report, kind: str, technician: str, remark: str) -> str:
     from jinja2 import Environment, PackageLoader, StrictUndefined
 
     from ..core.units import duration
+    from ..work.report import lasted
     from .telling import remaining_words
     from .words import size
 
@@ -95,9 +96,10 @@ def _text(found: Report, kind: str, technician: str, remark: str) -> str:
     pages.filters |= {"condition": _condition, "decimal": size, "remaining": lambda one: remaining_words(
         found.judged.server, one)}  # fmt: skip
     pages.filters |= {"moment": _moment, "ended": _ended, "lasting": lambda s: duration(abs(s))}
+    pages.filters["hardware"] = _hardware
     curve = _curve(found.points) if kind == ".html" and found.points else ""
     page = pages.get_template(f"report{kind}")
-    return page.render(r=found, technician=technician, remark=remark, curve=curve)
+    return page.render(r=found, technician=technician, remark=remark, curve=curve, works=lasted(found.points))
 
 
 def _condition(then: Then | None, absent: str) -> str:
@@ -111,6 +113,12 @@ def _condition(then: Then | None, absent: str) -> str:
 
 def _moment(text: str) -> str:
     return f"{text[:16].replace('T', ' ')}"
+
+
+def _hardware(model: str, part: str, hours: int | None = None) -> str:
+    """A drive's model, part number and age, as far as they were told."""
+    age = "" if hours is None else "no hours of use" if hours == 0 else f"{hours} h of use"
+    return ", ".join(word for word in (model, f"part {part}" if part else "", age) if word)
 
 
 def _ended(status: int) -> str:

@@ -59,13 +59,21 @@ class Done:
 
 @dataclass(frozen=True)
 class Swapped:
-    """A drive that was replaced, by a guided swap."""
+    """A drive that was replaced, by a guided swap.
+
+    out_model, out_part, into_model, into_part  "" where they were not told; into_hours: that the new one had run before
+    """
 
     time: str
     bay: str
     out: str
     into: str
     why: str
+    out_model: str = ""
+    out_part: str = ""
+    into_model: str = ""
+    into_part: str = ""
+    into_hours: int | None = None
 
 
 @dataclass(frozen=True)
@@ -112,6 +120,44 @@ class Report:
     judged: Assessment
 
 
+def _swapped(n: dict[str, Any]) -> Swapped:
+    """A swap as it was noted."""
+    told = {key: str(n.get(noted) or "") for key, noted in (
+        ("out_model", "model"), ("out_part", "part"), ("into_model", "into_model"), ("into_part", "into_part")
+    )}  # fmt: skip
+    return Swapped(
+        n["time"], str(n["bay"]), str(n["out"]), str(n["into"]), str(n["why"]), into_hours=_whole(n.get("into_hours")),
+        **told,
+    )  # fmt: skip
+
+
+def _whole(value: object) -> int | None:
+    return value if isinstance(value, int) and not isinstance(value, bool) else None
+
+
+@dataclass(frozen=True)
+class Lasted:
+    """A piece of work that was followed: how many seconds by the server's clock, and from which per cent to which."""
+
+    volume: str
+    kind: str
+    target: str
+    seconds: float
+    first: float
+    last: float
+
+
+def lasted(points: Sequence[Point]) -> tuple[Lasted, ...]:
+    """How long each piece of work was followed."""
+    found = []
+    for volume, kind, target in dict.fromkeys((p.volume, p.kind, p.target) for p in points):
+        mine = [p for p in points if (p.volume, p.kind, p.target) == (volume, kind, target)]
+        times = [datetime.fromisoformat(p.time) for p in mine]
+        seconds = (times[-1] - times[0]).total_seconds()
+        found.append(Lasted(volume, kind, target, seconds, mine[0].percent, mine[-1].percent))
+    return tuple(found)
+
+
 def report(client: Client, since: str | None = None, advisories: Sequence[Advisory] = ()) -> Report:
     """The record from a moment on (ISO 8601 or how long ago), or from the first thing that was noted.
 
@@ -150,11 +196,7 @@ def report(client: Client, since: str | None = None, advisories: Sequence[Adviso
         done=tuple(
             Done(n["time"], str(n.get("command")), int(n.get("status", 0))) for n in mine if n["kind"] == "command"
         ),
-        swaps=tuple(
-            Swapped(n["time"], str(n["bay"]), str(n["out"]), str(n["into"]), str(n["why"]))
-            for n in mine
-            if n["kind"] == "swap"
-        ),
+        swaps=tuple(_swapped(n) for n in mine if n["kind"] == "swap"),
         events=tuple(events[mine_from:]),  # in the log's own order: a clock that was set back hides nothing
         points=tuple(
             Point(
