@@ -332,7 +332,8 @@ def _finish(client: Client, swap: Swap, options: Options, seeing: Seeing) -> Ite
         seen = yield from _look(client, seeing)
     note(swap.where, "swap", server=swap.server, bay=swap.bay, out=swap.serial, into=swap.incoming, why=swap.why,
          failed=swap.failed, began=swap.began, part=swap.part, model=swap.model, into_part=known(drive.part, ""),
-         into_model=f"{known(drive.vendor, '')} {known(drive.model, '')}".strip(), into_hours=hours_of(client, drive))  # fmt: skip
+         into_model=f"{known(drive.vendor, '')} {known(drive.model, '')}".strip(),
+         into_hours=hours_of(client, drive))  # fmt: skip
     found = assess(seen)
     remember_state(client.where, found)
     lasted = (datetime.now(UTC) - datetime.fromisoformat(swap.began)).total_seconds()
