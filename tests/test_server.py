@@ -33,6 +33,7 @@ from faithful_stripe.core.server.stretches import margins, stretches
 from faithful_stripe.core.server.things import Drive, Health, Operation, Seat, SeatState, Volume, WorkKind
 from faithful_stripe.core.server.unknown import UNKNOWN, known
 from faithful_stripe.core.source import BlockSourceError, MemorySource, Unreadable
+from faithful_stripe.work.watch import Progress, until_all_done
 
 STRIP, ROWS = 4096, 12
 
@@ -459,3 +460,15 @@ def test_nothing_is_pulled_while_a_member_is_being_brought_back():
     after = next(s for s in judged.steps if s.code is StepCode.AFTER_WORK)
     assert after.facts["then"].code is StepCode.REPLACE and after.subject.name == "9"
     assert next(f.severity for f in judged.findings if f.code is Code.DRIVE_FAILED) is Health.WARNING
+
+
+def test_the_time_until_all_is_done_counts_what_waits():
+    """1 TB waits behind a rebuild that has 30 000 s left at 100 MB/s: 10 000 s more."""
+    running = Progress(Operation(WorkKind.REBUILD, "a", done=10**12, total=4 * 10**12), 0, rate=1e8, left=30_000.0)
+    waiting = Progress(Operation(WorkKind.REBUILD, "b", done=0, total=10**12, waits=True), 0)
+    assert until_all_done([running, waiting]) == 40_000.0
+    assert until_all_done([running]) is None  # nothing waits
+    assert until_all_done([waiting]) is None  # no rate was measured
+    unknown = Progress(Operation(WorkKind.REBUILD, "b", waits=True), 0)
+    assert until_all_done([running, unknown]) is None
+    assert until_all_done([replace(running, left=None), waiting]) is None

@@ -9,7 +9,7 @@ from ..core.server.condition import State
 from ..core.server.model import Server
 from ..core.server.unknown import UNKNOWN, known
 from ..core.units import decimal_size, duration
-from ..work.watch import Progress, Snapshot
+from ..work.watch import Progress, Snapshot, until_all_done
 from .words import size, volume_words, work_words
 
 
@@ -77,6 +77,12 @@ def closing_line(snapshot: Snapshot) -> str:
     return f"no work is running, but not healthy: {bad}"
 
 
+def whole_line(snapshot: Snapshot) -> str:
+    """How long until what waits is done, too; "" where nothing waits, or that is not known."""
+    left = until_all_done(snapshot.progress)
+    return "" if left is None else f"About {duration(left)} until all of it is done, what waits included."
+
+
 class LiveView:
     """Progress bars that stay in place on a terminal."""
 
@@ -121,6 +127,7 @@ class LiveView:
         around = [
             Text(f"{p.work.volume}: {'; '.join(surroundings(p))}", "dim") for p in snapshot.progress if surroundings(p)
         ]
-        pending = [Text(unfinished_line(snapshot), "yellow")] if snapshot.unfinished else []
+        pending = [Text(whole_line(snapshot))] if whole_line(snapshot) else []
+        pending += [Text(unfinished_line(snapshot), "yellow")] if snapshot.unfinished else []
         hint = Text("Ctrl-C stops watching; the work continues. Pull nothing, restart nothing until it is done.", "dim")
         self._live.update(Group(when, table, *around, *pending, hint), refresh=True)

@@ -431,12 +431,14 @@ class PlainView:
         self._last: dict[tuple[str, ...], int] = {}
 
     def __call__(self, snapshot: Snapshot) -> None:
-        from .live import closing_line, progress_line
+        from .live import closing_line, progress_line, whole_line
 
         for p in snapshot.progress:
             step = int(known(p.work.percent, 0.0) // 5)
             if self._last.get(p.work.key) != step:
                 self._last[p.work.key] = step
                 click.echo(f"{snapshot.time[:19].replace('T', ' ')}  {progress_line(p, snapshot.judged.server)}")
+                if p.work.waits is not True and whole_line(snapshot):
+                    click.echo(f"{snapshot.time[:19].replace('T', ' ')}  {whole_line(snapshot)}")
         if not snapshot.progress:
             click.echo(f"{snapshot.time[:19].replace('T', ' ')}  {closing_line(snapshot)}")

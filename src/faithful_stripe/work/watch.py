@@ -68,6 +68,22 @@ class Snapshot:
         return tuple(self.judged.volumes.values())
 
 
+def until_all_done(progress: Sequence[Progress]) -> float | None:
+    """Seconds until all work is done where some of it waits for other work: what runs first, then what waits, one after
+    the other at the rate that was measured last; None where nothing waits, or its size or a rate is not known."""
+    waiting = [p for p in progress if p.work.waits is True]
+    running = [p for p in progress if p.work.waits is not True]
+    rates = [p.rate for p in running if p.rate]
+    if not waiting or not rates or any(p.left is None for p in running):
+        return None
+    rest = [known(p.work.total, None) for p in waiting]
+    if any(total is None for total in rest):
+        return None
+    done = [known(p.work.done, 0) for p in waiting]
+    later = sum((total or 0) - begun for total, begun in zip(rest, done, strict=True)) / min(rates)
+    return max(p.left or 0.0 for p in running) + later
+
+
 class Pace:
     """Measures how fast each piece of work goes, from one look to the next."""
 
