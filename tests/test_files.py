@@ -105,6 +105,29 @@ def test_unreadable_places_are_lost_and_the_file_is_not_given_as_whole(fstripe, 
     assert copied.status == 3 and "Not to be relied on" in copied.out
 
 
+def test_a_folder_that_cannot_be_read_is_not_passed_over_in_silence(fstripe, volumes, tmp_path):
+    """The blocks of a folder are unreadable: what is in it is not seen, and that is said."""
+    images = [tmp_path / f"s{n}.img" for n in range(2)]
+    cut(volumes / "ext4-nocsum.img", Spec("RAID0", 2, 65536), images)
+    lineup = tmp_path / "striped.toml"
+    fstripe("lineup", "solve", *images, "--out", lineup)
+    whole = fstripe("lineup", "files", lineup, "--all", "--json").json
+    assert whole["structures_hurt_bytes"] == 0
+    text = lineup.read_text()
+    lineup.write_text("\n".join(x for x in text.splitlines() if not x.startswith("images")) + "\n")
+    size = images[0].stat().st_size
+    hurt = None
+    for at in range(65536, size, 65536):  # the first strip without which something is missing from the list
+        rest = size - at - 65536
+        (tmp_path / "s0.img.map").write_text(f"0x0 ?\n0x0 {at:#x} +\n{at:#x} 0x10000 -\n{at + 65536:#x} {rest:#x} +\n")
+        done = fstripe("lineup", "files", lineup, "--all", "--json")
+        if done.status == 3 and len(done.json["files"]) < len(whole["files"]):
+            hurt = done.json
+            break
+    assert hurt is not None and hurt["structures_hurt_bytes"] > 0
+    assert "files and folders may be missing here" in fstripe("lineup", "files", lineup, "--all").out
+
+
 def test_a_sample_of_files_that_prove_themselves(fstripe, solved):
     done = fstripe("lineup", "files", solved, "--sample", "4", "--json")
     assert done.status == 0 and done.json["whole"] == done.json["opened"] == 4

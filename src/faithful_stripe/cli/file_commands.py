@@ -57,7 +57,7 @@ def files(
       fstripe lineup files found.toml --sample 20
     """
     from ..work.files import damaged as is_damaged
-    from ..work.files import files_of, listing, sample
+    from ..work.files import files_of, listing, own_structures_hurt, sample
     from .render import show, waiting
 
     where = _inside(path)
@@ -66,16 +66,15 @@ def files(
             found = sample(opened, count, tell=tell)
             broken = _show_sample(found, count, as_json)
             ctx.exit(ATTENTION if broken or not found else 0)
-        listed = [
-            one for one in listing(opened, where, every or damaged, check, tell) if not damaged or is_damaged(one)
-        ]
-        bad = any(is_damaged(one) for one in listed)
+        seen = list(listing(opened, where, every or damaged, check, tell))
+        listed = [one for one in seen if not damaged or is_damaged(one)]
+        hidden = own_structures_hurt(opened, seen)
+        bad = any(is_damaged(one) for one in listed) or hidden
         if as_json:
-            print_json(
-                {"partition": opened.part.number, "holds": opened.part.what, "files": [_plain(o) for o in listed]}
-            )
+            head = {"partition": opened.part.number, "holds": opened.part.what, "structures_hurt_bytes": hidden}
+            print_json({**head, "files": [_plain(o) for o in listed]})
         else:
-            show(_list_parts(opened, listed, damaged))
+            show([*_list_parts(opened, listed, damaged), *_hidden_parts(hidden)])
     ctx.exit(ATTENTION if bad else 0)
 
 
@@ -100,17 +99,18 @@ def copy_out(
     Example:
       fstripe lineup copy found.toml gauges/2026 station.toml rescued
     """
-    from ..work.files import copy_files, files_of
+    from ..work.files import copy_files, files_of, own_structures_hurt
     from ..work.files import damaged as is_damaged
     from .render import show, waiting
 
     with waiting("copying") as tell, files_of(lineup_file, number, partition) as opened:
         done = list(copy_files(opened, [_inside(p) for p in paths], out, tell))
+        hidden = own_structures_hurt(opened, [c.listed for c in done])
     if as_json:
         print_json([{**_plain(c.listed), "to": c.to, "blake3": c.blake3, "trouble": c.trouble} for c in done])
     else:
-        show(_copy_parts(done, out))
-    ctx.exit(ATTENTION if any(c.trouble or is_damaged(c.listed) for c in done) else 0)
+        show([*_copy_parts(done, out), *_hidden_parts(hidden)])
+    ctx.exit(ATTENTION if hidden or any(c.trouble or is_damaged(c.listed) for c in done) else 0)
 
 
 def _inside(path: str) -> PurePosixPath:
@@ -173,6 +173,15 @@ def _list_parts(opened: Opened, listed: list[Listed], damaged: bool) -> list[Par
     else:
         parts.append(Line("Nothing is there."))
     return parts
+
+
+def _hidden_parts(hidden: int) -> list[Part]:
+    """That files may be missing here, where the file system's own structures are hurt."""
+    from ..core.units import binary_size
+    from .render import Line
+
+    says = f"{binary_size(hidden)} of the file system's own structures cannot be read or may be wrong:"
+    return [Line(f"{says} files and folders may be missing here.", "Critical")] if hidden else []
 
 
 def _show_sample(found: list[Sampled], count: int, as_json: bool) -> bool:

@@ -20,7 +20,7 @@ from ..core.arrays.geometry import Concatenation
 from ..core.formats.probe import describe
 from ..core.lineup.document import Lineup
 from ..core.lineup.samples import Tell, silent
-from ..core.ranges import Range, clip, total
+from ..core.ranges import Range, clip, subtract, total, union
 from ..core.source import BlockSource, BlockSourceError, Window
 from ..media.filesystems import Entry, FilesError, FileSystem, Kind
 from ..media.image import MediaError, media_error
@@ -105,6 +105,15 @@ class Opened:
         lost = sum(total(clip(self.system.unread, a, b)) for a, b in entry.places)
         wrong = sum(total(clip(self.open, a, b)) for a, b in entry.places)
         return Listed(entry, min(wrong, entry.size), min(lost, entry.size), tested or self.mapped, self.protected)
+
+
+def own_structures_hurt(opened: Opened, seen: Sequence[Listed]) -> int:
+    """Bytes that were asked for, are in none of the files seen, and cannot be read or may be wrong: those are the file
+    system's own structures, and what they would have named is not seen."""
+    inside = union(r for one in seen for r in one.entry.places)
+    part = (opened.part.start, opened.part.start + opened.part.length)
+    asked = union([*opened.system.unread, *(clip(opened.open, *part) if not opened.mapped else ())])
+    return total(subtract(asked, inside))
 
 
 def parts_of(volume: BlockSource) -> list[Part]:
