@@ -5,8 +5,10 @@ import re
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from rich.style import Style
 
 from faithful_stripe.cli import layout
+from faithful_stripe.cli.render import STYLES
 
 from .conftest import SERIALS
 
@@ -106,3 +108,23 @@ def test_numbers_keep_their_units_and_thousands():
     ]  # fmt: skip
     assert layout.lines_of("Warning   volume tides: degraded", 24) == ["Warning   volume tides:", " " * 10 + "degraded"]
     assert layout.Column.of(">size?2") == layout.Column("size", True, 2) and layout.Column.of("=a.img").head == "a.img"
+
+
+GROUNDS = {"white": (255, 255, 255), "dark grey": (28, 28, 28), "black": (0, 0, 0)}
+LEAST_CONTRAST = 3.0
+"""Of text that is bold or large, by WCAG 2.2, 1.4.3; nothing here is told by colour alone."""
+
+
+def brightness(colour):
+    """Relative luminance, by WCAG 2.2."""
+    parts = [x / 255 for x in colour]
+    linear = [x / 12.92 if x <= 0.03928 else ((x + 0.055) / 1.055) ** 2.4 for x in parts]
+    return 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
+
+
+@pytest.mark.parametrize("name", [name for name, style in STYLES.items() if "color" in style])
+def test_every_colour_is_read_on_light_and_on_dark_grounds(name):
+    shown = Style.parse(STYLES[name]).color.get_truecolor()
+    for ground, colour in GROUNDS.items():
+        light, dark = sorted((brightness(shown), brightness(colour)), reverse=True)
+        assert (light + 0.05) / (dark + 0.05) >= LEAST_CONTRAST, (name, ground)

@@ -10,6 +10,7 @@ from ..core.server.model import Server
 from ..core.server.unknown import UNKNOWN, known
 from ..core.units import decimal_size, duration
 from ..work.watch import Progress, Snapshot, until_all_done
+from .render import STYLES
 from .words import size, volume_words, work_words
 
 
@@ -105,9 +106,9 @@ class LiveView:
         from rich.table import Table
         from rich.text import Text
 
-        when = Text(f"{snapshot.time[:19].replace('T', ' ')} (server's clock)", "dim")
+        when = Text(f"{snapshot.time[:19].replace('T', ' ')} (server's clock)", STYLES["dim"])
         if not snapshot.progress:
-            style = "green" if snapshot.healthy else "bold red"
+            style = STYLES["good" if snapshot.healthy else "Critical"]
             self._live.update(Group(when, Text(closing_line(snapshot), style)), refresh=True)
             return
         table = Table.grid(padding=(0, 2))
@@ -115,19 +116,23 @@ class LiveView:
             told = p.work.total is not UNKNOWN and p.work.done is not UNKNOWN
             done = f"{size(p.work.done)} of {size(p.work.total)}" if told else ""
             percent = known(p.work.percent, 0.0)
-            style = "bold red" if p.margin == 0 else "yellow"
+            style = STYLES["Critical" if p.margin == 0 else "Warning"]
             table.add_row(
                 Text(f"{_name(p, snapshot.judged.server)}: {work_words(p.work)}"),
-                ProgressBar(total=100, completed=percent, width=24, complete_style="cyan"),
+                ProgressBar(total=100, completed=percent, width=24, complete_style=STYLES["bar"]),
                 Text("?" if p.work.percent is UNKNOWN else f"{percent:5.1f} %"),
                 Text(done),
                 Text(", ".join(rate_and_left(p))),
                 Text("" if p.margin is None else f"margin now {p.margin}", style),
             )
         around = [
-            Text(f"{p.work.volume}: {'; '.join(surroundings(p))}", "dim") for p in snapshot.progress if surroundings(p)
+            Text(f"{p.work.volume}: {'; '.join(surroundings(p))}", STYLES["dim"])
+            for p in snapshot.progress
+            if surroundings(p)
         ]
         pending = [Text(whole_line(snapshot))] if whole_line(snapshot) else []
-        pending += [Text(unfinished_line(snapshot), "yellow")] if snapshot.unfinished else []
-        hint = Text("Ctrl-C stops watching; the work continues. Pull nothing, restart nothing until it is done.", "dim")
+        pending += [Text(unfinished_line(snapshot), STYLES["Warning"])] if snapshot.unfinished else []
+        hint = Text(
+            "Ctrl-C stops watching; the work continues. Pull nothing, restart nothing until it is done.", STYLES["dim"]
+        )
         self._live.update(Group(when, table, *around, *pending, hint), refresh=True)

@@ -22,7 +22,12 @@ if TYPE_CHECKING:
 LEAST = 20
 """Characters: no terminal is taken to be narrower."""
 
-STYLES = {"OK": "", "Warning": "yellow", "Critical": "bold red", "head": "bold", "dim": "dim", "good": "green"}
+STYLES = {
+    "OK": "", "Warning": "color(136)", "Critical": "bold color(167)", "head": "bold", "dim": "color(243)",
+    "good": "color(64)", "bar": "color(31)",
+}  # fmt: skip
+"""Of the 256 colours, ones that are read on white, on dark grey and on black: a terminal's own yellow is not seen on
+white, its red hardly on black. Where a terminal has fewer, the nearest is taken. Nothing is told by colour alone."""
 
 
 @dataclass(frozen=True)
