@@ -122,7 +122,7 @@ class NoMethod(ControllerRefusal):
 
 class NotWhole(ControllerRefusal):
     message_id, status = "FaithfulStripe.1.0.NotWhole", 409
-    template = "volume {name} has lost a member"
+    template = "volume {name} is missing a member"
     remedy = "rebuild it first (`survey` shows what is missing)"
 
 

@@ -49,12 +49,12 @@ KINDS: dict[str, Kind] = {
     "volume degraded": Kind(
         _DRIVE + "VolumeDegraded", "Warning", ("volume", "controller"),
         "The volume {volume} attached to the storage controller {controller} is degraded. Margin left: {margin}.",
-        "Replace the member that is lost.",
+        "Replace the member that is missing.",
     ),
     "volume failed": Kind(
         _DRIVE + "VolumeFailure", "Critical", ("volume", "controller"),
         "The volume {volume} attached to the storage controller {controller} has failed: data cannot be read.",
-        "Bring a lost member back as it was. Do not build anything new on these drives.",
+        "Bring a missing member back as it was. Do not build anything new on these drives.",
     ),
     "volume ok": Kind(
         _DRIVE + "VolumeOK", "OK", ("volume", "controller"),

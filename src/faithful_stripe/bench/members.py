@@ -145,7 +145,7 @@ def _why_not(controller: Controller, volume: Volume, drive: Drive) -> tuple[str,
         facts = {k: decimal_size(v) if k in ("size", "least") else v for k, v in reason.facts.items()}
         return template.format(**facts), advice or by_hand
     if controller.margin(volume) < 0:
-        return "the volume has failed, a rebuild would invent data", "Bring a lost member back as it was."
+        return "the volume has failed, a rebuild would invent data", "Bring a missing member back as it was."
     left = assemble.describe(controller, drive)
     if left:
         return f"it carries: {left}", by_hand + " (that set-up, and what it describes, will be lost)"

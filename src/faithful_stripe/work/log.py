@@ -52,7 +52,7 @@ PLAIN = {
     "DriveOffline": "the drive in {place} does not answer: its link is down",
     "DriveOfflineCleared": "the drive in {place} answers again",
     "DrivePredictiveFailure": "the drive in {place} says that it will fail",
-    "VolumeDegraded": "{volume} has lost redundancy",
+    "VolumeDegraded": "{volume} has less redundancy",
     "VolumeFailure": "{volume} cannot be read: it is offline",
     "VolumeOK": "{volume} is whole again",
     "TemperatureWarning": "{place} is too warm",
