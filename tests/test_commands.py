@@ -282,7 +282,7 @@ def on_a_terminal(folder: Path, *words: str, **env: str) -> str:
 
 def test_colour_on_a_terminal_and_none_when_it_is_not_wanted(fstripe, tides):
     fstripe(*AT, "bench", "fault", "5")
-    assert "\x1b[1;31m" in on_a_terminal(tides.parent, *AT, "survey")
+    assert "\x1b[1;38;5;167m" in on_a_terminal(tides.parent, *AT, "survey")
     plain = on_a_terminal(tides.parent, *AT, "bays", NO_COLOR="1")
     assert "[31m" not in plain and "31m" not in plain and "failed" in plain
     assert "\x1b" not in fstripe(*AT, "survey").out

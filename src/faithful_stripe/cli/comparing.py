@@ -65,7 +65,7 @@ def _parts(made: Comparison, first: str, second: str) -> list[Part]:
     whole = "" if made.compared >= made.first.geometry.volume_bytes - made.only_first else " compared, from its start"
     share = made.bytes_differ / made.compared if made.compared else 0.0
     of = f"{share:.1%} of {binary_size(made.compared)}{whole}"
-    parts.append(Line(f"{binary_size(made.bytes_differ)} of the volume ({of}) stand elsewhere."))
+    parts.append(Line(f"{binary_size(made.bytes_differ)} of the volume ({of}) stands elsewhere."))
     table = Table("", [">from byte", ">to byte", ">size"])
     for a, b in made.differ[:MOST_SHOWN]:
         table.add(str(a), str(b), binary_size(b - a))
