@@ -1,5 +1,6 @@
 """Images in the forms in which they arrive: each made by a general tool, solved and handed over like raw ones."""
 
+import os
 import random
 import shutil
 import subprocess
@@ -319,3 +320,28 @@ def test_every_variant_gives_the_bytes_of_the_drive(tmp_path, words):
         known[a:b] = data[a:b]
     assert known == data
     image.close()
+
+
+def test_a_map_beside_a_split_image_or_a_container_counts_too(tmp_path):
+    """What a copier did not read is unreadable in every form; lines that contradict one another were not read."""
+    data = random.Random(2).randbytes(4 << 20)
+    for number in (1, 2):
+        (tmp_path / f"a.img.{number:03d}").write_bytes(data[(number - 1) << 21 : number << 21])
+    (tmp_path / "a.img.map").write_text("0x0 ?\n0x0 0x400000 +\n0x300000 0x1000 -\n")
+    image = open_drive(tmp_path / "a.img.001")
+    assert read(image, 0, 3 << 20) == data[: 3 << 20] and read(image, 0x301000, 512) == data[0x301000:0x301200]
+    with pytest.raises(Unreadable):
+        read(image, 0x300000, 512)
+    image.close()
+
+
+@needs("qemu-img")
+def test_a_change_of_a_container_is_noticed(tmp_path):
+    raw = tmp_path / "a.img"
+    raw.write_bytes(bytes(1 << 20))
+    for image in (open_drive(qemu("qcow2")(raw)),):
+        before = image.written
+        assert before > 0
+        os.utime(image.path, ns=(before + 10**9, before + 10**9))
+        assert image.written != before
+        image.close()

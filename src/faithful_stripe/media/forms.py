@@ -34,6 +34,8 @@ class DriveImage(Protocol):
     @property
     def identity(self) -> str: ...
     @property
+    def written(self) -> int: ...
+    @property
     def serial(self) -> str: ...
     def read_into(self, offset: int, buffer: Buffer) -> None: ...
     def data_ranges(self, start: int = 0, end: int | None = None) -> Iterator[Range]: ...
@@ -173,10 +175,23 @@ def open_drive(path: Path) -> DriveImage:
     names = str(path).split("+")
     if len(names) > 1 and not path.exists():
         return _merged([Path(name) for name in names])
+    image = _whole(path)
+    beside = map_beside(path)
+    if beside is None:
+        return image
+    try:
+        return Rescued(image, read_map(beside, image.size))
+    except MediaError:
+        image.close()
+        raise
+
+
+def _whole(path: Path) -> DriveImage:
+    """The image in a file, or in its pieces, without what a map says of it."""
     pieces = pieces_of(path)
     form = form_of(path)
     if form is Form.RAW:
-        return _raw(path, pieces)
+        return Parts([ImageFile(piece) for piece in pieces]) if len(pieces) > 1 else open_image(path)
     if form in NOT_READ:
         raise MediaError(path=path, what=f"a {form} file, which is not read here", to_do="convert it to a raw image")
     if form in (Form.GZIP, Form.ZSTD):
@@ -184,20 +199,6 @@ def open_drive(path: Path) -> DriveImage:
     if form is Form.QCOW2:
         return Qcow2(path)
     return Container(path, form, _opened(path, form))
-
-
-def _raw(path: Path, pieces: list[Path]) -> DriveImage:
-    if len(pieces) > 1:
-        return Parts([ImageFile(piece) for piece in pieces])
-    image = open_image(path)
-    beside = map_beside(path)
-    if beside is None or not isinstance(image, ImageFile):
-        return image
-    try:
-        return Rescued(image, read_map(beside, image.size))
-    except MediaError:
-        image.close()
-        raise
 
 
 def _merged(paths: list[Path]) -> DriveImage:
@@ -291,6 +292,11 @@ class Container:
     @property
     def identity(self) -> str:
         return self._identity
+
+    @property
+    def written(self) -> int:
+        """When somebody last wrote to the file, in nanoseconds."""
+        return self.path.stat().st_mtime_ns
 
     @property
     def serial(self) -> str:

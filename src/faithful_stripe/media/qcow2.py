@@ -96,6 +96,10 @@ class Qcow2:
         return self._file.identity
 
     @property
+    def written(self) -> int:
+        return self._file.written
+
+    @property
     def serial(self) -> str:
         return ""
 

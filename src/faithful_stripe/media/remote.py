@@ -82,6 +82,10 @@ class Remote:
         return self.address
 
     @property
+    def written(self) -> int:
+        return 0  # nobody tells
+
+    @property
     def serial(self) -> str:
         return ""
 

@@ -10,6 +10,7 @@ from __future__ import annotations
 from bisect import bisect_right
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Protocol
 
 from ..core.ranges import Range, clip, subtract, union
 from ..core.source import Buffer, Unreadable
@@ -53,6 +54,7 @@ def read_map(path: Path, size: int) -> list[Range]:
     except OSError as reason:
         raise media_error(path, reason) from reason
     good: list[Range] = []
+    other: list[Range] = []
     current = False
     for number, line in enumerate(text.splitlines(), 1):
         if not line.strip() or line[0] == "#":
@@ -66,9 +68,8 @@ def read_map(path: Path, size: int) -> list[Range]:
             what = f"line {number}: expected POSITION SIZE STATUS, found {line[:40]!r}"
             raise MediaError(path=path, what=what, to_do="correct the map, or move it away to take the image as it is")
         at, length, status = found
-        if status == "+":
-            good.append((at, at + length))
-    return list(clip(union(good), 0, size))
+        (good if status == "+" else other).append((at, at + length))
+    return list(clip(subtract(union(good), union(other)), 0, size))  # where lines contradict, it was not read
 
 
 def _current(line: str) -> bool:
@@ -91,13 +92,31 @@ def _number(word: str) -> int | None:
         return int(word, 8) if word.isdigit() and set(word) <= set("01234567") else None
 
 
+class Whole(Protocol):
+    """An image without a map."""
+
+    @property
+    def size(self) -> int: ...
+    @property
+    def path(self) -> Path: ...
+    @property
+    def identity(self) -> str: ...
+    @property
+    def written(self) -> int: ...
+    @property
+    def serial(self) -> str: ...
+    def read_into(self, offset: int, buffer: Buffer) -> None: ...
+    def data_ranges(self, start: int = 0, end: int | None = None) -> Iterator[Range]: ...
+    def close(self) -> None: ...
+
+
 class Rescued:
     """An image of which only some ranges were read from the drive: the others are unreadable, whatever stands there.
 
     good  the ranges that were read, in bytes, ascending and disjoint
     """
 
-    def __init__(self, image: ImageFile, good: list[Range]) -> None:
+    def __init__(self, image: Whole, good: list[Range]) -> None:
         self.image, self.good = image, good
         self.path = image.path
         self._starts = [a for a, _b in good]
@@ -112,6 +131,10 @@ class Rescued:
     @property
     def identity(self) -> str:
         return self.image.identity
+
+    @property
+    def written(self) -> int:
+        return self.image.written
 
     @property
     def serial(self) -> str:
@@ -155,6 +178,10 @@ class Merged:
     @property
     def identity(self) -> str:
         return "+".join(one.identity for one in self.passes)
+
+    @property
+    def written(self) -> int:
+        return max(one.written for one in self.passes)
 
     @property
     def serial(self) -> str:

@@ -19,6 +19,7 @@ from blake3 import blake3
 from ..core.arrays.geometry import Concatenation
 from ..core.formats.probe import describe
 from ..core.lineup.document import Lineup
+from ..core.lineup.rowmap import Why
 from ..core.lineup.samples import Tell, silent
 from ..core.ranges import Range, clip, subtract, total, union
 from ..core.source import BlockSource, BlockSourceError, Window
@@ -89,7 +90,7 @@ class Sampled:
 class Opened:
     """A file system of a lineup's volume, open.
 
-    open    ranges of the volume that were read and do not match; grows
+    known   ranges of the volume that do not match, by an earlier pass; met: by what was read now, grows
     mapped  whether an earlier pass has told them all
     protected  whether redundancy is left in every row
     """
@@ -98,12 +99,14 @@ class Opened:
     system: FileSystem
     mapped: bool
     protected: bool
-    open: list[Range] = field(default_factory=list)
+    known: tuple[Range, ...] = ()
+    met: list[Range] = field(default_factory=list)
 
     def state(self, entry: Entry, tested: bool) -> Listed:
         """What is known of an entry's bytes."""
         lost = sum(total(clip(self.system.unread, a, b)) for a, b in entry.places)
-        wrong = sum(total(clip(self.open, a, b)) for a, b in entry.places)
+        open_ = union([*self.known, *self.met])
+        wrong = sum(total(clip(open_, a, b)) for a, b in entry.places)
         return Listed(entry, min(wrong, entry.size), min(lost, entry.size), tested or self.mapped, self.protected)
 
 
@@ -112,7 +115,7 @@ def own_structures_hurt(opened: Opened, seen: Sequence[Listed]) -> int:
     system's own structures, and what they would have named is not seen."""
     inside = union(r for one in seen for r in one.entry.places)
     part = (opened.part.start, opened.part.start + opened.part.length)
-    asked = union([*opened.system.unread, *(clip(opened.open, *part) if not opened.mapped else ())])
+    asked = union([*opened.system.unread, *clip(opened.met, *part)])
     return total(subtract(asked, inside))
 
 
@@ -131,14 +134,17 @@ def files_of(path: Path, number: int = 1, partition: int | None = None) -> Itera
     partition  from 1; None takes the only one there is
     """
     with open_array(path, number) as (found, members):
-        told: list[Range] = list(found.rowmap.open) if found.rowmap is not None else []
-        volume = CheckedVolume(found, members, told.extend, path.stem)
+        met: list[Range] = []
+        volume = CheckedVolume(found, members, met.extend, path.stem)
         part = _chosen(parts_of(volume), partition)
         words = (
             f"{'the volume' if not part.number else f'partition {part.number}'} holds {part.what or 'only zeros'}: that"
         )
         system = FileSystem(volume, part.start, part.length, words)
-        yield Opened(part, system, found.rowmap is not None, protected(found), told)
+        rowmap = found.rowmap
+        # what a pass could not read may be lost, and its map does not say of which bytes of the volume
+        mapped = rowmap is not None and not any(f.why in (Why.UNREADABLE, Why.ABSENT) for f in rowmap.faults)
+        yield Opened(part, system, mapped, protected(found), tuple(rowmap.open) if rowmap else (), met)
 
 
 def protected(found: Lineup) -> bool:

@@ -82,10 +82,7 @@ class Given:
 
     def _fits(self, cast: Cast) -> bool:
         count = cast.positions * cast.copies
-        return self.level in (None, cast.level) and self.count in (None, count) and self._spelled(cast) >= 0
-
-    def _spelled(self, cast: Cast) -> int:
-        return 0 if not self.order or len(self.order) == cast.positions * cast.copies else -1
+        return self.level in (None, cast.level) and self.count in (None, count)
 
     def _made(self, images: set[int], groups: Sequence[Membership]) -> list[Cast]:
         """Casts of the images that belong together, as many positions as are given."""
