@@ -235,3 +235,13 @@ def test_a_record_never_replaces_one(fstripe, solved, tmp_path):
     assert (tmp_path / "a.html").read_text() == "mine"
     assert fstripe("lineup", "report", solved).status == 2
     assert fstripe("lineup", "report", solved, tmp_path / "a.pdf").status == 2
+
+
+@pytest.mark.parametrize("content", ["ntfs", "fat16"])
+def test_of_other_file_systems_a_persons_files_are_copied_and_no_others(fstripe, tmp_path, volumes, content):
+    images = [tmp_path / f"m{n}.img" for n in range(4)]
+    cut(volumes / f"{content}.img", SPEC, images)
+    fstripe("lineup", "solve", *images, "--out", tmp_path / "found.toml")
+    done = fstripe("lineup", "copy", tmp_path / "found.toml", ".", tmp_path / "out", "--json")
+    assert done.status == 0 and len(done.json) >= 5
+    assert all(not one["trouble"] and not one["path"].startswith("$") for one in done.json)

@@ -19,6 +19,10 @@ from ..core.source import BlockSource, Unreadable
 
 EXTRA = "pip install 'faithful-stripe[files]'"
 SECTOR = 512
+NTFS_RECORDS = 24
+"""The first records of the file table, which NTFS keeps for itself."""
+EXFAT_NAMES = ("$ALLOC_BITMAP", "$UPCASE_TABLE")
+"""What the library calls the two tables that exFAT keeps in its root."""
 DEEPEST = 200
 """Folders inside one another: of more, it is a ring, or made to be one."""
 
@@ -93,10 +97,17 @@ class FileSystem:
         for item in listed:
             name = bytes(item.info.name.name or b"").decode("utf-8", "surrogateescape")
             alive = item.info.meta is not None and int(item.info.name.flags) & int(self._library.TSK_FS_NAME_FLAG_ALLOC)
-            if name in ("", ".", "..") or "/" in name or not alive or name.startswith("$OrphanFiles"):
+            if name in ("", ".", "..") or "/" in name or not alive or self._own(item.info.meta, entry.path / name):
                 continue
             found[name] = self._entry(item, entry.path / name)
         yield from (found[name] for name in sorted(found))
+
+    def _own(self, meta: Any, path: PurePosixPath) -> bool:
+        """Whether it is no file of a person: one of the first records of NTFS, or one that the library only shows."""
+        library = self._library
+        ntfs = self._system.info.ftype == library.TSK_FS_TYPE_NTFS and int(meta.addr) < NTFS_RECORDS
+        exfat = self._system.info.ftype == library.TSK_FS_TYPE_EXFAT and str(path) in EXFAT_NAMES
+        return ntfs or exfat or meta.type in (library.TSK_FS_META_TYPE_VIRT, library.TSK_FS_META_TYPE_VIRT_DIR)
 
     def walk(self, entry: Entry) -> Iterator[Entry]:
         """An entry and all that is in it."""
