@@ -353,9 +353,12 @@ def main() -> None:
     numbers = [int(n) for n in given.only.split(",")] if given.only else range(given.cases)
     jobs = [(given.seed, n, volumes, scratch, given.keep, given.prove) for n in numbers]
     rows = []
-    with ProcessPoolExecutor(given.jobs or os.cpu_count()) as pool:
+    with ProcessPoolExecutor(given.jobs or os.cpu_count()) as pool, ExitStack() as stack:
+        kept = stack.enter_context(given.write.open("w")) if given.write else None
         for row in pool.map(one, jobs):
             rows.append(row)
+            if kept:
+                print(json.dumps(row), file=kept, flush=True)  # what was measured stays, wherever the run ends
             if given.verbose or row["false"] or row["alike"] or row["result"] == "crash":
                 said = " ".join(row["said"].values())  # type: ignore[attr-defined]
                 false = f" FALSE {','.join(row['false'])}" if row["false"] else ""  # type: ignore[arg-type]
@@ -363,8 +366,6 @@ def main() -> None:
                 print(f"{what}  | {row['settle']}", flush=True)
                 if row["alike"]:
                     print(f"     APART {row['alike']}", flush=True)
-    if given.write:
-        given.write.write_text("".join(json.dumps(row) + "\n" for row in rows))
     for title in ("level", "content"):
         print_table(title, rows)
     print_table("damage", [{**r, "damage": d} for r in rows for d in (r["damages"] or ["none"])])  # type: ignore[attr-defined]

@@ -6,7 +6,7 @@ import time
 
 import httpx
 import pytest
-from benchmarks.pace import ACTS, BUDGET, counted, requests
+from benchmarks.pace import ACTS, BUDGET, LOOK, counted, looks, requests
 
 from faithful_stripe.bench.bench import Bench
 from faithful_stripe.redfish.client import Client
@@ -14,6 +14,7 @@ from faithful_stripe.redfish.exchange import RedfishError
 from faithful_stripe.redfish.target import connect
 from faithful_stripe.work import build
 from faithful_stripe.work.remembered import drive_place, state_file
+from faithful_stripe.work.survey import survey
 
 from .small import TEXT
 from .test_https import LOGIN, login, served  # noqa: F401
@@ -27,6 +28,9 @@ def test_a_command_asks_for_what_it_needs_and_once(tmp_path, monkeypatch, expand
     with counted(tmp_path, 0.0, expands) as found:
         for name, act in ACTS.items():
             assert requests(*found, act)[0] <= BUDGET[name, expands], name
+        with connect(found[0], access=found[1]) as client:
+            keen = (survey(client).drives[4].path,)
+        assert max(looks(*found[:3])) <= LOOK[expands] >= max(looks(*found[:3], keen))
 
 
 @pytest.mark.usefixtures("login")

@@ -17,6 +17,7 @@ from contextlib import contextmanager
 import httpx
 
 from .exchange import FATAL, Body, Exchange, RedfishError, Tell, parted, words
+from .memory import Memory
 from .told import told
 
 STREAM_PATIENCE = 30.0
@@ -39,6 +40,8 @@ def gap(_path: str, reason: RedfishError) -> None:
 
 class Client(Exchange):
     """A connection to one Redfish service that remembers what it has read within one look."""
+
+    _memory: Memory | None = None
 
     @property
     def expands(self) -> bool:
@@ -77,14 +80,32 @@ class Client(Exchange):
             return {}
 
     @contextmanager
-    def look(self) -> Iterator[None]:
-        """One look at the server: within it each resource is read once, until something is changed."""
-        before = self._seen
-        self._seen = {} if before is None else before
+    def look(self, memory: Memory | None = None) -> Iterator[None]:
+        """One look at the server: within it each resource is read once, until something is changed.
+
+        memory  of the looks before: what it recalls is not read again
+        """
+        before, kept = self._seen, self._memory
+        if memory is not None:
+            self._seen, self._memory = memory.recalled(), memory
+        elif before is None:
+            self._seen = {}
         try:
             yield
+            if memory is not None and self._seen is not None:
+                memory.take(self._seen)
         finally:
-            self._seen = before
+            self._seen, self._memory = before, kept
+
+    def leads(self, paths: Iterable[str]) -> None:
+        """Of these resources the looks that follow read each anew: they tell first that something has moved."""
+        if self._memory is not None:
+            self._memory.leads.update(path for path in paths if path)
+
+    @property
+    def far(self) -> bool:
+        """Whether an answer takes time, so that it pays to ask for less."""
+        return self._far
 
     def ahead(self, paths: Iterable[str]) -> None:
         """Within a look: read these resources now, several at a time; what each says, or why it cannot be read, is
@@ -96,7 +117,8 @@ class Client(Exchange):
         if len(wanted) < 2:
             return
         if self._session is None and self._login is not None:
-            seen[wanted[0]] = self._read(wanted.pop(0))  # whoever has to log in does that once, not all at once
+            first = wanted.pop(0)
+            seen[first] = self._read(first)  # whoever has to log in does that once, not all at once
         waiting, lock = deque(wanted), threading.Lock()
 
         def work(number: int) -> None:
@@ -123,7 +145,13 @@ class Client(Exchange):
 
     def _resource(self, path: str) -> Body:
         """What a resource tells. Raises RedfishError where it cannot be read, or tells nothing."""
-        body = self._json(self._send("GET", path))
+        kept, tag = self._memory.kept(path) if self._memory is not None else ({}, "")
+        response = self._send("GET", path, headers={"If-None-Match": tag} if tag else {})
+        if response.status_code == 304 and kept:
+            return kept
+        body = self._json(response)
+        if body and self._memory is not None:
+            self._memory.tag(path, response.headers.get("ETag") or "")
         if not body:
             what = f"{self.where}: the answer from {path} tells nothing"
             raise RedfishError(what=what, to_do="look at its own console", status=200, message_id="")

@@ -97,6 +97,7 @@ class Exchange:
         self._expand: bool | None = None
         self._root: Body | None = None
         self._width, self._early, self._entering = width, early, threading.Lock()
+        self._far = width > 1
         self._seen: dict[str, Body | RedfishError] | None = None
 
     def __enter__(self) -> Self:

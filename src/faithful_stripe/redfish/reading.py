@@ -91,6 +91,7 @@ def read_server(client: Client, drives_only: bool = False) -> Server:
             found.storages += found.members(link(system, "Storage"))
         if drives_only:
             found.storages = [_without_volumes(s) for s in found.storages]
+        client.leads([*managers, *map(path_of, found.storages), *_pages(found)])
         _ahead(found)
         _chassis(found)
         if not drives_only:
@@ -102,6 +103,13 @@ def read_server(client: Client, drives_only: bool = False) -> Server:
             return made
         unknown = (Use(UseKind.NOT_KNOWN),)
         return replace(made, drives=tuple(replace(d, uses=unknown) if d.seated else d for d in made.drives))
+
+
+def _pages(found: Found) -> Iterator[str]:
+    """The pages on which volumes stand, and storage where the server tells it on a page."""
+    client = found.client
+    yield from (client.page(link(s, "Storage")) for s in found.systems if client.expands)
+    yield from (client.page(link(s, "Volumes")) for s in found.storages)
 
 
 def _without_volumes(storage: Body) -> Body:
@@ -164,6 +172,7 @@ def _server(found: Found, system: Body) -> Server:
         name = names[path_of(storage)]
         missed = len(found.gaps)
         mine = [(b, read_volume(b, name)) for b in found.members(link(storage, "Volumes"))]
+        found.client.leads(path_of(b) for b, _v in mine)
         whole = len(found.gaps) == missed
         unread |= set() if whole else {name}
         controllers += [replace(c, volumes_read=whole) for c in _controllers(found, storage, name)]

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from typing import Any
 
 from ..core.server.model import Server
+from ..core.server.unknown import UNKNOWN
 from ..redfish.client import Client
 from ..redfish.exchange import RedfishError
+from ..redfish.memory import Memory
 from .survey import survey
 
 PASSING = (0, 500, 502, 503, 504)
@@ -66,24 +68,63 @@ class Told:
     facts: dict[str, Any] = field(default_factory=dict)
 
 
+class Again:
+    """Looks at one server, of which those at which nothing moves ask for little (`redfish/memory`).
+
+    keen  paths of what is waited for, which every look reads
+    """
+
+    def __init__(self, client: Client, keen: Sequence[str] = ()) -> None:
+        self._client, self._memory = client, Memory(keen=keen)
+        self._last: Server | None = None
+
+    def look(self) -> Server:
+        """The server as it is. Where something has moved since the last look, all of it is read. Raises RedfishError,
+        WorkError."""
+        if not self._client.far:
+            return survey(self._client, sight=False)
+        seen = self._survey()
+        if self._last is not None and _unmoving(seen) != _unmoving(self._last):
+            self._memory.forget()
+            seen = self._survey()
+        self._last = seen
+        return seen
+
+    def _survey(self) -> Server:
+        with self._client.look(self._memory):
+            return survey(self._client, sight=False)
+
+
+def _unmoving(seen: Server) -> object:
+    """A server without what changes all the time by itself: its clock, how far work is, temperatures, wear."""
+    volumes = [
+        replace(v, work=(), etag=None, seats=tuple(replace(s, done=UNKNOWN) for s in v.seats)) for v in seen.volumes
+    ]
+    work = [(w.key, w.waits is True) for v in seen.volumes for w in v.work]
+    drives = [replace(d, celsius=UNKNOWN, media_life=UNKNOWN) for d in seen.drives]
+    return replace(seen, time="", drives=tuple(drives), volumes=tuple(volumes)), work
+
+
 def looks(
     client: Client,
     pause: float,
     sleep: Callable[[float], None] = time.sleep,
     also_off: Callable[[], bool] | None = None,
+    keen: Sequence[str] = (),
 ) -> Iterator[Server | Told]:
     """A survey each time it is asked; in between, once each, what there is to tell of the connection or the power.
 
     also_off  whether surveys of a server that is off are wanted now, too
+    keen      paths of what is waited for, which every look reads
 
     Raises RedfishError for what does not pass by itself, and for a server that never answered.
     """
-    trouble, first = "", True
+    trouble, first, again = "", True, Again(client, keen)
     while True:
         if not first:
             sleep(pause)
         try:
-            seen = survey(client, sight=False)
+            seen = again.look()
         except RedfishError as reason:
             if first or reason.facts["status"] not in PASSING:
                 raise

@@ -62,7 +62,7 @@ def run(client: Client, swap: Swap, options: Options, sleep: Callable[[float], N
     """Carry a swap on from its stage to its end, or until it is let go."""
     swap.keep()
     cold = lambda: swap.hot is False and swap.stage in ("remove", "seat")  # noqa: E731
-    seeing = _noted(client, looks(client, options.pause, sleep, cold), swap)
+    seeing = _noted(client, looks(client, options.pause, sleep, cold, (swap.path,)), swap)
     stages = {"remove": _remove, "seat": _seat, "check": _check, "rebuild": _rebuild, "finish": _finish}
     remember_state(client.where, assess(survey(client)))
     while swap.stage != "away":
