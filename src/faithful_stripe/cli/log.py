@@ -38,9 +38,11 @@ def log(ctx: click.Context, bay: str | None, since: str | None, fresh: bool, fol
     from ..work.swap import identity
 
     client = target(ctx)
-    everything = work.entries(client, lambda path, reason: click.echo(f"Not read: {path} ({reason.what})", err=True))
     clocks = work.clocks(client)
     offset = clocks.offset
+    moment = work.since(since, time.time() + offset) if since else ""
+    unread = lambda path, reason: click.echo(f"Not read: {path} ({reason.what})", err=True)  # noqa: E731
+    everything = work.entries(client, unread, "" if fresh else moment)
     seen = work.seen_for(client)
     found = work.explained(everything, seen, clocks)
     if fresh:
@@ -49,7 +51,7 @@ def log(ctx: click.Context, bay: str | None, since: str | None, fresh: bool, fol
         found = [e for e in found if (e.number, e.time) in wanted]
         work.mark_read(server, everything)
     if since:
-        found = work.later(found, work.since(since, time.time() + offset))
+        found = work.later(found, moment)
     found = [e for e in found if bay in (None, e.bay)]
     _show(found, as_json and not follow, offset, as_lines=as_json and follow)
     if not follow:

@@ -92,7 +92,12 @@ class Answers:
             members = [link(member["@odata.id"]) for member in members]
         else:
             members = [{**member, "@odata.etag": etag(member)} for member in members]
-        return self._ok(collection(self.request.path.rstrip("/"), kind, name, members) | (more or {}))
+        skip, top = self._number("$skip", 0), self._number("$top", len(members))
+        path, page = self.request.path.rstrip("/"), members[skip : skip + top]
+        body = collection(path, kind, name, page) | {"Members@odata.count": len(members)} | (more or {})
+        if top and skip + top < len(members):
+            body["Members@odata.nextLink"] = f"{path}?$skip={skip + top}&$top={top}"
+        return self._ok(body)
 
     def _ok(self, body: Body, status: int = 200) -> Response:
         tag = etag(body)

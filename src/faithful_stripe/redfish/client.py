@@ -162,11 +162,32 @@ class Client(Exchange):
         "", what a resource does not link to.
 
         at_once  whether all members of a page are wanted: then they are read together
-        missed  hears of a member or a page that cannot be read, which is left out then; without it that is an
-                error. Pages that lead back to one that was read end the collection.
+        missed  hears of a member or a page that cannot be read, which is left out then; without it that is an error
         """
-        if not path:
-            return
+        for body in self.pages(path, missed):
+            members = body["Members"]
+            if at_once:
+                self.ahead(str(m["@odata.id"]) for m in members if len(m) == 1 and "@odata.id" in m)
+            for member in members:
+                link = member.get("@odata.id")
+                if len(member) > 1 or not isinstance(link, str):
+                    yield member
+                    continue
+                try:
+                    found = self.get(link)
+                except RedfishError as reason:
+                    if missed is None:
+                        raise
+                    missed(link, reason)
+                    continue
+                yield found
+
+    def pages(self, path: str, missed: Missed | None = None) -> Iterator[Body]:
+        """The pages of a collection, each with its list `Members`; none of "". Pages that lead back to one that was
+        read end the collection.
+
+        missed  hears of a page that cannot be read, which ends the collection then; without it that is an error
+        """
         page: str | None = self.page(path)
         read: set[str] = set()
         count = 0
@@ -190,25 +211,11 @@ class Client(Exchange):
                     raise broken
                 missed(page, broken)
                 return
-            if at_once:
-                self.ahead(str(m["@odata.id"]) for m in members if len(m) == 1 and "@odata.id" in m)
-            for member in members:
-                count += 1
-                if count > MOST_MEMBERS:
-                    what = f"{self.where}: {path} lists more than {MOST_MEMBERS} members"
-                    raise RedfishError(what=what, to_do="something is wrong with the server", status=0, message_id="")
-                link = member.get("@odata.id")
-                if len(member) > 1 or not isinstance(link, str):
-                    yield member
-                    continue
-                try:
-                    found = self.get(link)
-                except RedfishError as reason:
-                    if missed is None:
-                        raise
-                    missed(link, reason)
-                    continue
-                yield found
+            count += len(members)
+            if count > MOST_MEMBERS:
+                what = f"{self.where}: {path} lists more than {MOST_MEMBERS} members"
+                raise RedfishError(what=what, to_do="something is wrong with the server", status=0, message_id="")
+            yield {**body, "Members": [m for m in members if isinstance(m, dict)]}
             following = body.get("Members@odata.nextLink")
             page = following if isinstance(following, str) else None
 

@@ -34,6 +34,7 @@ class Resources:
                 "FilterQuery": False,
                 "SelectQuery": False,
                 "OnlyMemberQuery": False,
+                "TopSkipQuery": True,
             },
             "Systems": link(names.ROOT + "Systems"),
             "Chassis": link(names.ROOT + "Chassis"),

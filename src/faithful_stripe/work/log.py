@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import json
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from itertools import pairwise
@@ -17,9 +17,10 @@ from ..core.units import parse_duration
 from ..media.image import MediaError
 from ..media.whole import write_text
 from ..redfish.client import Client, Missed, gap
+from ..redfish.entries import read_entries
 from ..redfish.exchange import Body, RedfishError
 from ..redfish.names import OEM
-from ..redfish.plain import link
+from ..redfish.plain import link, path_of
 from .errors import WorkError
 from .remembered import state_file
 from .survey import find, survey
@@ -70,8 +71,10 @@ PLAIN = {
 class Entry:
     """One event; `time` as the server wrote it (ISO 8601), `here` by this machine's clock.
 
+    path     its resource
     plain    what it means; "" where the message says it well enough
     follows  it is a consequence of the event before it in its group
+    path     its resource
     count    so many like it within a day are told by this one, the last of them at `last`
     """
 
@@ -90,14 +93,18 @@ class Entry:
     follows: bool = False
     count: int = 1
     last: str = ""
+    path: str = ""
 
 
-def entries(client: Client, missed: Missed = gap) -> list[Entry]:
+def entries(client: Client, missed: Missed = gap, moment: str = "", known: Collection[str] = ()) -> list[Entry]:
     """All events of all log services of system, managers and chassis, oldest first. Raises WorkError where there is
     no log, RedfishError where none of what there is can be read.
 
     missed  hears of a log, or a part of one, that cannot be read
+    moment  the server's time from which on events are wanted, and what they may have followed from; "" for all
+    known   paths of events that are not wanted any more
     """
+    after = _seconds(moment) - max(LID, TOGETHER) if moment else None
     unread: list[RedfishError] = []
 
     def miss(path: str, reason: RedfishError) -> None:
@@ -112,7 +119,7 @@ def entries(client: Client, missed: Missed = gap) -> list[Entry]:
         if not logs:
             raise WorkError(what=f"{client.where}: the server offers no log", to_do="look at its own console")
         places = dict.fromkeys(link(s, "Entries") for path in logs for s in client.members(path, miss))
-        found = [_entry(body) for path in places for body in client.members(path, miss)]
+        found = [_entry(body) for path in places for body in read_entries(client, path, miss, after, known)]
     if unread and not found:
         raise unread[0]
     numbers = [int(e.number) for e in found if e.number.isdecimal()]
@@ -135,6 +142,7 @@ def _entry(body: Body) -> Entry:
         message_id=str(body.get("MessageId") or ""),
         to_do=str(body.get("Resolution") or ""),
         plain=origin,  # the path, until it is resolved
+        path=path_of(body),
     )
 
 
@@ -309,13 +317,15 @@ def follow(client: Client, pause: float, sleep: Callable[[float], None] = time.s
 
     A lost connection is waited for.
     """
-    known = {(e.number, e.time) for e in entries(client)}
+    first = entries(client)
+    known, read = {(e.number, e.time) for e in first}, {e.path for e in first}
     stream = _stream(client)
     while True:
         try:
             for _told in client.stream(stream) if stream else ({},):  # the log itself says what has happened
-                fresh = [e for e in entries(client) if (e.number, e.time) not in known]
+                fresh = [e for e in entries(client, known=read) if (e.number, e.time) not in known]
                 known |= {(e.number, e.time) for e in fresh}
+                read |= {e.path for e in fresh}
                 if fresh:
                     yield fresh
         except RedfishError as reason:
