@@ -109,6 +109,8 @@ def restart(state: State, now: float) -> None:
     if current(state)["StartupStyle"] != "Uefi":
         state.firmware["VerifiedStart"] = "Disabled"
     state.boot_until = now + BOOT_SECONDS
+    if state.boot_override.get("enabled") == "Once":
+        state.boot_override = {}
 
 
 def offers_volumes(state: State) -> bool:
@@ -168,6 +170,34 @@ def boot_options(state: State) -> list[str]:
     there = [*volumes, NETWORK] if offers_volumes(state) else [NETWORK]
     kept = [reference for reference in state.boot_order if reference in there]
     return [*kept, *(reference for reference in there if reference not in kept)]
+
+
+TARGETS, ENABLED, MODES = (
+    ("None", "Hdd", "Pxe", "Cd", "Usb", "BiosSetup"),
+    ("Disabled", "Once", "Continuous"),
+    ("UEFI",),
+)
+"""What a server can be made to start from past its boot order, for how long, and how: words of Redfish."""
+
+
+def check_override(wish: dict[str, Any]) -> None:
+    """Raise BadAttribute for what a boot override cannot be."""
+    for name, value in wish.items():
+        known = {"target": TARGETS, "enabled": ENABLED, "mode": MODES}[name]
+        if value not in known:
+            what = f"{value!r} is not possible for the boot override"
+            raise errors.BadAttribute(name=name, what=what, advice=f"known: {', '.join(known)}")
+
+
+def override(state: State, wish: dict[str, Any]) -> None:
+    """Have the server start from something else than the first of its boot order, once or until further notice."""
+    check_override(wish)
+    now = {"enabled": "Disabled", "target": "None", "mode": "UEFI"} | state.boot_override | wish
+    if wish.get("target") == "None":
+        now["enabled"] = "Disabled"
+    if wish.get("enabled") == "Disabled":
+        now["target"] = "None"
+    state.boot_override = {} if now["enabled"] == "Disabled" else now
 
 
 def set_boot_order(state: State, order: list[str]) -> None:

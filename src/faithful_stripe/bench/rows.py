@@ -24,6 +24,7 @@ META: dict[str, Any] = {
                  "found": [{"controller": str, "name": str, "size": int, "guid": str}]},
     "clock": {"bench": float, "wall": float},
     "moves": {"leaving": {"*": {"bench": str, "building": str, "uuid": str}}, "arrived": {"*": str}},
+    "override": {"*": str},
 }  # fmt: skip
 FACTS = {
     "id": str, "maker": str, "model": str, "serial": str, "firmware": str, "bays": [str], "slot": int, "lanes": int,
@@ -56,6 +57,8 @@ def to_rows(state: State) -> dict[tuple[str, str], dict[str, Any]]:
     }
     if state.leaving or state.arrived:
         rows["meta", "moves"] = {"leaving": state.leaving, "arrived": state.arrived}
+    if state.boot_override:
+        rows["meta", "override"] = state.boot_override
     rows |= {("drive", serial): vars(drive) for serial, drive in state.drives.items()}
     rows |= {("update", str(number)): vars(update) for number, update in state.updates.items()}
     for name, memory in state.controllers.items():
@@ -75,6 +78,7 @@ def from_rows(rows: Mapping[tuple[str, str], Any]) -> State:
     """The inverse of `to_rows`. Raises Damaged where a row is missing, unknown, or not what it can be."""
     meta: dict[str, Any] = {key: rows.get(("meta", key)) for key in META}
     meta["moves"] = meta["moves"] or {"leaving": {}, "arrived": {}}
+    meta["override"] = meta["override"] or {}
     for key, shape in META.items():
         _must(fits(meta[key], shape), f"meta {key}")
     machine, firmware, clock, moves = meta["machine"], meta["firmware"], meta["clock"], meta["moves"]
@@ -89,6 +93,7 @@ def from_rows(rows: Mapping[tuple[str, str], Any]) -> State:
         pending=firmware["pending"],
         boot_order=firmware["order"],
         boot_until=firmware["until"],
+        boot_override=meta["override"],
         found=firmware["found"],
         leaving=moves["leaving"],
         arrived=moves["arrived"],

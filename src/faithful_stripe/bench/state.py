@@ -267,7 +267,8 @@ class State:
     power  whether the server is on
     lid    whether the chassis is open
     firmware, pending  attributes that are not as they came; those that wait for the next restart
-    boot_order  references of boot options, the first is started first; boot_until: bench time when a restart is over
+    boot_order  references of boot options, the first is started first; boot_until: bench time when a restart is over;
+                boot_override: target, enabled and mode of what is started instead; empty where that is nothing
     found  the disks that the system's own firmware found at the last start: controller, name, size in bytes, and the
            volume's GUID, "" for a drive that is presented by itself
     leaving, arrived  drives on their way to another bench, and those that came from one: see `moving`
@@ -285,6 +286,7 @@ class State:
     pending: dict[str, Any] = field(default_factory=dict)
     boot_order: list[str] = field(default_factory=list)
     boot_until: float = 0.0
+    boot_override: dict[str, Any] = field(default_factory=dict)
     updates: dict[int, Update] = field(default_factory=dict)
     found: list[dict[str, Any]] = field(default_factory=list)
     leaving: dict[str, dict[str, str]] = field(default_factory=dict)

@@ -25,7 +25,8 @@ ROLES = {
     "Operator": ("Login", "ConfigureComponents", "ConfigureSelf"),
     "ReadOnly": ("Login", "ConfigureSelf"),
 }
-"""The predefined roles with their privileges (DSP0266, table of roles). The one user of a bench is an administrator."""
+"""The predefined roles with their privileges (DSP0266, table of roles). Whom a bench is served with is an
+administrator."""
 
 
 def metadata() -> str:

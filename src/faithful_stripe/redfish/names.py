@@ -13,8 +13,18 @@ OEM = "FaithfulStripe"
 
 BASE = "Base.1.18."
 
-RESETS = {True: ("GracefulRestart", "GracefulShutdown", "ForceRestart", "ForceOff"), False: ("On", "ForceOn")}
+RESETS = {
+    True: ("GracefulRestart", "GracefulShutdown", "ForceRestart", "ForceOff", "PowerCycle"),
+    False: ("On", "ForceOn", "ForceRestart", "PowerCycle"),
+}
 """The resets that are possible, by whether the server is on."""
+
+OVERRIDE = {
+    "BootSourceOverrideEnabled": ("enabled", "Disabled"),
+    "BootSourceOverrideTarget": ("target", "None"),
+    "BootSourceOverrideMode": ("mode", "UEFI"),
+}
+"""The boot override's properties: what a bench calls each, and what it is while there is none."""
 
 
 def system(name: str) -> str:

@@ -98,21 +98,33 @@ class PrepareHandler(Answers):
         possible = names.RESETS[session.state.power]
         if kind not in possible:
             raise NoReset(kind=kind, known=", ".join(possible))
-        if kind.startswith("Force") and session.state.power:
+        if kind.startswith(("Force", "Power")) and session.state.power:
             session.cut_power(random.Random())  # nobody is asked to end what it does: as if the power were cut
         elif session.state.power:
             session.shut_down()
-        if "Restart" in kind or kind.endswith("On"):
+        if "Restart" in kind or kind.endswith(("On", "Cycle")):
             session.power_on()
         return Response(status=204)
 
     def system_patch(self) -> Response:
-        """The boot order."""
+        """The boot order, and what the server starts from at its next start, or at each."""
         boot = self._body().get("Boot")
-        order = boot.get("BootOrder") if isinstance(boot, dict) else None
-        if not isinstance(order, list) or not all(isinstance(r, str) for r in order):
+        if not isinstance(boot, dict) or not boot:
             raise Refused(400, names.BASE + "PropertyMissing", "the request has no Boot.BootOrder", "give the list")
-        firmware.set_boot_order(self.session.state, order)
+        strange = [name for name in boot if name not in ("BootOrder", *names.OVERRIDE)]
+        if strange:
+            what = f"Boot.{strange[0]} is no property that can be written here"
+            raise Refused(400, names.BASE + "PropertyUnknown", what, f"known: BootOrder, {', '.join(names.OVERRIDE)}")
+        order = boot.get("BootOrder")
+        if order is not None and not (isinstance(order, list) and all(isinstance(r, str) for r in order)):
+            raise Refused(400, names.BASE + "PropertyValueTypeError", "Boot.BootOrder is no list of references", "")
+        wish = {names.OVERRIDE[name][0]: value for name, value in boot.items() if name in names.OVERRIDE}
+        if wish:
+            firmware.check_override(wish)
+        if order is not None:
+            firmware.set_boot_order(self.session.state, order)
+        if wish:
+            firmware.override(self.session.state, wish)
         return self._ok(self.made.system())
 
     def boot_options(self) -> Response:

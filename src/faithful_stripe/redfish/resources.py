@@ -72,6 +72,9 @@ class Resources:
             "Boot": {
                 "BootOrder": firmware.boot_options(self.state),
                 "BootOptions": link(path + "/BootOptions"),
+                **{name: self.state.boot_override.get(key, none) for name, (key, none) in names.OVERRIDE.items()},
+                "BootSourceOverrideTarget@Redfish.AllowableValues": list(firmware.TARGETS),
+                "BootSourceOverrideEnabled@Redfish.AllowableValues": list(firmware.ENABLED),
             },
             "BootProgress": {"LastState": self._progress()},
             "PCIeDevices": [link(f"{path}/PCIeDevices/{raid}") for raid in self.session.controllers],

@@ -1,4 +1,5 @@
-"""Server-sent events over a served bench (DSP0266 12.5): a layer that sends what is new in the log as it happens.
+"""Events of a served bench (DSP0266 12.5): a layer that sends what is new in the log as it happens, as a stream, or to
+whoever has subscribed.
 
 It stands outside the layer that lets one request through at a time, since an answer lasts as long as somebody listens.
 """
@@ -13,10 +14,11 @@ from typing import Any
 from werkzeug.test import EnvironBuilder, run_wsgi_app
 from werkzeug.wrappers import Request, Response
 
-from . import documents, names
+from . import names
+from .layers import Wrong, Wsgi, answer, object_of
 from .names import Body
+from .subscriptions import FAILURES, SUBSCRIPTIONS, Subscriptions
 
-Wsgi = Callable[[dict[str, Any], Callable[..., Any]], Iterable[bytes]]
 SERVICE = names.ROOT + "EventService"
 STREAM = SERVICE + "/SSE"
 PAUSE, STILL, LONGEST = 0.5, 2.0, 3600.0
@@ -30,6 +32,7 @@ class EventStream:
     def __init__(self, inner: Wsgi) -> None:
         self.inner = inner
         self.listening = 0
+        self.subscriptions = Subscriptions(self._fresh)
 
     def __call__(self, environ: dict[str, Any], start_response: Callable[..., Any]) -> Iterable[bytes]:
         request = Request(environ)
@@ -40,16 +43,18 @@ class EventStream:
             response = Response(self._events(), content_type="text/event-stream", headers={"Cache-Control": "no-cache"})
             return response(environ, start_response)
         if path == SERVICE and request.method in ("GET", "HEAD"):
-            body = self._service()
-            headers = {"Link": documents.described_by(body), "Allow": "GET, HEAD", "OData-Version": "4.0",
-                       "Cache-Control": "no-cache"}  # fmt: skip
-            answer = Response(json.dumps(body), headers=headers, content_type="application/json; charset=utf-8")
-            return answer(environ, start_response)
+            return answer(200, self._service(), {"Allow": "GET, HEAD"})(environ, start_response)
+        if path == SUBSCRIPTIONS or path.startswith(SUBSCRIPTIONS + "/"):
+            try:
+                response = self._about_subscriptions(request, path)
+            except Wrong as wrong:
+                response = wrong.answer()
+            return response(environ, start_response)
         if path == names.ROOT.rstrip("/") and request.method in ("GET", "HEAD"):
             data, status, found = run_wsgi_app(self.inner, environ)
             root = json.loads(b"".join(data) or b"{}")
             if root.get("@odata.id"):
-                root["EventService"] = names.link(SERVICE)
+                root["EventService"] = self._service() if request.args.get("$expand") else names.link(SERVICE)
             kept = {k: v for k, v in found.items() if k.lower() not in ("content-length", "etag")}
             return Response(json.dumps(root), status, kept)(environ, start_response)
         return self.inner(environ, start_response)
@@ -62,8 +67,36 @@ class EventStream:
             "Name": "Events",
             "ServiceEnabled": True,
             "ServerSentEventUri": STREAM,
+            "Subscriptions": names.link(SUBSCRIPTIONS),
+            "DeliveryRetryAttempts": FAILURES,
+            "EventFormatTypes": ["Event"],
             "Status": {"State": "Enabled", "Health": "OK"},
         }
+
+    def _about_subscriptions(self, request: Request, path: str) -> Response:
+        """The answer to a request about subscriptions. Raises Wrong."""
+        if path == SUBSCRIPTIONS:
+            if request.method == "POST":
+                made = self.subscriptions.create(object_of(request))
+                return answer(201, made.body(), {"Location": made.path})
+            if request.method in ("GET", "HEAD"):
+                return answer(200, self.subscriptions.collection(bool(request.args.get("$expand"))))
+            raise Wrong(405, "ActionNotSupported", f"{request.method} is not possible at {path}", request.method)
+        found = self.subscriptions.at(path)
+        if request.method == "DELETE":
+            self.subscriptions.remove(found)
+            return Response(status=204)
+        if request.method not in ("GET", "HEAD"):
+            raise Wrong(405, "ActionNotSupported", f"{request.method} is not possible at {path}", request.method)
+        return answer(200, found.body())
+
+    def _fresh(self) -> Iterator[list[Body]]:
+        """What is new in the log since this was begun, as event records, at each turn."""
+        path, count, _none = self._log()
+        while True:
+            time.sleep(PAUSE)
+            path, count, fresh = self._log(path, count)
+            yield [_record(entry) for entry in fresh]
 
     def _events(self) -> Iterator[bytes]:
         """What is new in the log, an event each; a comment now and then, so that a dead connection is noticed."""
@@ -80,9 +113,8 @@ class EventStream:
                 looked = now
                 path, count, fresh = self._log(path, count)
                 for entry in fresh:
-                    told: Body = {key: entry[key] for key in ("MessageId", "Message", "Severity") if key in entry}
-                    told |= {"EventId": entry["Id"], "EventTimestamp": entry.get("Created")}
-                    event = {"@odata.type": "#Event.v1_9_0.Event", "Id": entry["Id"], "Name": "Event", "Events": [told]}
+                    event = {"@odata.type": "#Event.v1_9_0.Event", "Id": entry["Id"], "Name": "Event",
+                             "Events": [_record(entry)]}  # fmt: skip
                     yield f"id: {entry['Id']}\ndata: {json.dumps(event)}\n\n".encode()
                 if fresh:
                     said = now
@@ -107,3 +139,9 @@ class EventStream:
         data, _status, _headers = run_wsgi_app(self.inner, builder.get_environ())
         found = json.loads(b"".join(data) or b"{}")
         return found if isinstance(found, dict) else {}
+
+
+def _record(entry: Body) -> Body:
+    """An entry of the log as an event record."""
+    told: Body = {key: entry[key] for key in ("MessageId", "Message", "Severity") if key in entry}
+    return told | {"EventId": entry["Id"], "EventTimestamp": entry.get("Created")}
