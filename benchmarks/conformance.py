@@ -1,8 +1,9 @@
-"""Outside witnesses for the served bench: the DMTF's protocol conformance suite and its reference client library.
+"""Outside witnesses for the served bench: the DMTF's protocol conformance suite, its use-case checkers, and its
+reference client library. Exits with 1 where any of them finds a failure.
 
 They are not dependencies of this project; install them beside it:
 
-    pip install redfish redfish_protocol_validator
+    pip install redfish redfish_protocol_validator redfish_use_case_checkers
     python benchmarks/conformance.py
 """
 
@@ -23,6 +24,7 @@ HERE = Path(sys.executable).parent
 
 def main() -> None:
     suite = shutil.which("rf_protocol_validator", path=f"{HERE}{os.pathsep}{os.environ.get('PATH', '')}")
+    failed = 0
     with tempfile.TemporaryDirectory() as place:
         folder = Path(place)
         subprocess.run([HERE / "fstripe", "bench", "new", "b"], cwd=folder, check=True, stdout=subprocess.DEVNULL)
@@ -33,17 +35,20 @@ def main() -> None:
         try:
             time.sleep(3)
             if suite:
-                protocol(suite, folder, env)
+                failed += protocol(suite, folder, env)
             else:
                 print("the protocol suite is not installed: pip install redfish_protocol_validator")
             library(folder)
+            failed += uses(folder, env)
         finally:
             served.terminate()
             served.wait()
+    sys.exit(1 if failed else 0)
 
 
-def protocol(suite: str, folder: Path, env: dict[str, str]) -> None:
-    """Run the suite; its counts, and every test that failed."""
+def protocol(suite: str, folder: Path, env: dict[str, str]) -> int:
+    """Run the suite; print its counts and every test that failed; how many those are."""
+    failed = 0
     words = [suite, "-u", "tech", "-p", PASSWORD, "-r", f"https://127.0.0.1:{PORT}", "--no-cert-check",
              "--avoid-http-redirect", "--report-type", "tsv"]  # fmt: skip
     done = subprocess.run(words, cwd=folder, env=env, capture_output=True, text=True, check=False)
@@ -52,7 +57,25 @@ def protocol(suite: str, folder: Path, env: dict[str, str]) -> None:
     for report in (folder / "reports").glob("*.tsv"):
         for line in report.read_text().splitlines():
             if "\tFAIL\t" in line:
+                failed += 1
                 print("  failed:", line[:200])
+    return failed if summary else 1
+
+
+def uses(folder: Path, env: dict[str, str]) -> int:
+    """Run the use-case checkers; print their counts; how many cases failed."""
+    checkers = shutil.which("rf_use_case_checkers", path=f"{HERE}{os.pathsep}{os.environ.get('PATH', '')}")
+    if not checkers:
+        print("the use-case checkers are not installed: pip install redfish_use_case_checkers")
+        return 0
+    words = [checkers, "-u", "tech", "-p", PASSWORD, "-r", f"https://127.0.0.1:{PORT}", "--report-dir", "uses"]
+    done = subprocess.run(words, cwd=folder, env=env, capture_output=True, text=True, check=False)
+    counts = re.search(r"\|\s+(\d+)\s+\|\s+(\d+)\s+\|\s+(\d+)\s+\|\s+(\d+)\s+\|", done.stdout)
+    if not counts:
+        print("use-case checkers:", (done.stdout + done.stderr)[-500:])
+        return 1
+    print("use-case checkers: PASS: {}, WARN: {}, FAIL: {}, NOT_TESTED: {}".format(*counts.groups()))
+    return int(counts[3])
 
 
 def library(folder: Path) -> None:

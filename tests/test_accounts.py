@@ -159,3 +159,18 @@ def test_what_happens_is_posted_to_those_of_this_machine_who_asked(door):
     assert http.get(made.headers["Location"]).status_code == 404
     listener.shutdown()
     listener.server_close()
+
+
+def test_queries_shape_an_answer_or_are_refused(door):
+    http = door()
+    only = http.get("/redfish/v1/Systems?only")
+    assert only.json()["@odata.id"] == door.system and only.json() == http.get(door.system).json()
+    some = http.get(door.system + "?$select=Id,Boot").json()
+    assert {n for n in some if not n.startswith("@")} == {"Id", "Boot"} and some["@odata.id"] == door.system
+    drives = door.system + "/Storage/CTRL-1/Volumes"
+    assert http.get(drives + "?only").json()["@odata.id"] == drives  # none is not one
+    wrong = ("Systems?only=1", "Systems?only&$select=Id", "AccountService?only", "SessionService?only",
+             "Systems?$select=", "Systems?$filter=Id", "Systems?$top=x")  # fmt: skip
+    assert all(http.get("/redfish/v1/" + path).status_code in (400, 501) for path in wrong)
+    page = http.get("/redfish/v1/AccountService/Roles?$skip=1&$top=1").json()
+    assert len(page["Members"]) == 1 and page["Members@odata.count"] == 3 and page["Members@odata.nextLink"]

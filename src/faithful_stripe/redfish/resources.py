@@ -32,8 +32,8 @@ class Resources:
             "ProtocolFeaturesSupported": {
                 "ExpandQuery": {"ExpandAll": False, "Levels": False, "Links": False, "NoLinks": True},
                 "FilterQuery": False,
-                "SelectQuery": False,
-                "OnlyMemberQuery": False,
+                "SelectQuery": True,
+                "OnlyMemberQuery": True,
                 "TopSkipQuery": True,
             },
             "Systems": link(names.ROOT + "Systems"),

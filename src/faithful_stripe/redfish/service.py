@@ -111,6 +111,9 @@ _MAP = Map(
 )
 
 
+QUERIES = ("$expand", "$select", "$skip", "$top")
+"""OData's query parameters that are served, beside `only`."""
+
 _ARGUMENTS = ("bay", "number", "device", "part", "role")
 """Parts of a path that a handler's method takes; what the others name is checked before."""
 
@@ -161,22 +164,41 @@ class Service:
             response: Response = getattr(handler, endpoint + method)(**wanted)
             if not method:
                 response.headers["Allow"] = ", ".join(sorted(adapter.allowed_methods()))
-            if not method and request.args.get("$expand") and response.status_code == 200:
-                self._expand(session, adapter, response)
+            if not method and response.status_code == 200 and not response.is_streamed:
+                self._shape(session, adapter, request, response)
             return response
+
+    def _shape(self, session: Hands, adapter: MapAdapter, request: Request, response: Response) -> None:
+        """An answer as its query asks for it (DSP0266 7.3): the only member of a collection, expanded, or with some of
+        its properties."""
+        if "only" in request.args:
+            members = json.loads(response.get_data()).get("Members")
+            if not isinstance(members, list):
+                what = f"{request.path} is no collection: it has no only member"
+                raise Refused(400, names.BASE + "QueryNotSupportedOnResource", what, "leave only out")
+            if len(members) == 1:
+                response.set_data(json.dumps(self._whole(session, adapter, members[0]["@odata.id"])))
+        if request.args.get("$expand"):
+            self._expand(session, adapter, response)
+        if "$select" in request.args:
+            wanted = {word.strip().split("/")[0] for word in request.args["$select"].split(",")}
+            told = json.loads(response.get_data())
+            told = {n: v for n, v in told.items() if n in wanted or n.startswith("@odata.") or n == "Members"}
+            response.set_data(json.dumps(told))
+
+    def _whole(self, session: Hands, adapter: MapAdapter, path: str) -> Any:
+        """What a resource tells; only its link where that cannot be read."""
+        try:
+            endpoint, arguments = adapter.match(path, "GET")
+        except HTTPException:
+            return link(path)
+        handler = Handler(session, Request(EnvironBuilder(path=path).get_environ()))
+        handler.check_path(**arguments)
+        wanted = {k: v for k, v in arguments.items() if k in _ARGUMENTS}
+        return json.loads(getattr(handler, endpoint)(**wanted).get_data())
 
     def _expand(self, session: Hands, adapter: MapAdapter, response: Response) -> None:
         """Put what a resource refers to, but for its `Links`, into its answer (DSP0266 7.3, `.` with one level)."""
-
-        def whole(path: str) -> Any:
-            try:
-                endpoint, arguments = adapter.match(path, "GET")
-            except HTTPException:
-                return link(path)
-            handler = Handler(session, Request(EnvironBuilder(path=path).get_environ()))
-            handler.check_path(**arguments)
-            wanted = {k: v for k, v in arguments.items() if k in _ARGUMENTS}
-            return json.loads(getattr(handler, endpoint)(**wanted).get_data())
 
         def expanded(value: Any, name: str = "") -> Any:
             if isinstance(value, list):
@@ -184,7 +206,7 @@ class Service:
             if not isinstance(value, dict) or name in ("Links", "Oem", "Actions") or name.startswith("@"):
                 return value
             if list(value) == ["@odata.id"] and "#" not in value["@odata.id"]:
-                return whole(value["@odata.id"])
+                return self._whole(session, adapter, value["@odata.id"])
             return {n: expanded(v, n) for n, v in value.items()}
 
         body = json.loads(response.get_data())
@@ -205,10 +227,16 @@ def check_protocol(request: Request) -> None:
     if version != "4.0":
         what = f"OData-Version {version} is not spoken here"
         raise Refused(412, names.BASE + "PreconditionFailed", what, "ask for 4.0")
-    strange = [key for key in request.args if key.startswith("$") and key not in ("$expand", "$skip", "$top")]
+    strange = [key for key in request.args if key.startswith("$") and key not in QUERIES]
     if strange:
         what = f"the query parameter {strange[0]} is not served"
         raise Refused(501, names.BASE + "QueryNotSupported", what, "leave it out")
+    if "only" in request.args and (request.args["only"] or len(request.args) > 1):
+        what = "the query parameter only has no value, and stands alone"
+        raise Refused(400, names.BASE + "QueryCombinationInvalid", what, "ask for only, or for the others")
+    if "$select" in request.args and not request.args["$select"].strip():
+        what = "the query parameter $select names no property"
+        raise Refused(400, names.BASE + "QueryParameterValueFormatError", what, "name some")
 
 
 def _error(status: int, message_id: str, what: str, to_do: str) -> Response:

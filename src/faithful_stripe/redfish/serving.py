@@ -90,6 +90,9 @@ class Sessions:
             return refusal(401, "NoValidSession", "this account is not there any more")
         if refused := _not_allowed(who, request, path, self._whose(path)):
             return refused
+        own = path.startswith((SERVICE, accounts.SERVICE)) and "/Roles" not in path
+        if own and "only" in request.args:
+            return refusal(400, "QueryNotSupportedOnResource", "the query parameter only is not for this resource")
         try:
             if path == accounts.SERVICE:
                 return self._account_service(request)
