@@ -234,16 +234,24 @@ def _say_outcomes(found: list[Outcome]) -> None:
 @json_option
 @click.pass_context
 def boot(ctx: click.Context, volume: str, controller: str | None, as_json: bool) -> None:
-    """Put VOLUME first in the server's boot order.
+    """Put VOLUME first in the server's boot order, or, where the server has none that can be changed, have it start
+    from VOLUME in the way that it offers.
 
     \b
     Example:
       fstripe --at skerry boot system
     """
-    from ..work.firmware import boot_from
+    from ..work.booting import Way, boot_from
 
     found = boot_from(target(ctx), volume, controller)
     if as_json:
-        print_json({"boot_order": found.boot})
+        print_json({"boot_order": found.options, "way": found.way})
+    elif found.way in (Way.ORDER, Way.ORDER_AT_RESTART):
+        waits = " (from its next restart on)" if found.way is Way.ORDER_AT_RESTART else ""
+        click.echo(f"Boot order of {found.server}{waits}: {', then '.join(o.shown for o in found.options)}.")
+    elif found.way is Way.OVERRIDE:
+        click.echo(f"{found.server} starts from volume {found.volume} until further notice: by its boot override.")
     else:
-        click.echo(f"Boot order of {found.server}: {', then '.join(o.shown for o in found.boot)}.")
+        click.echo(f"{found.server} starts from volume {found.volume} at its next start only: it offers no more.")
+    if found.way in (Way.ORDER_AT_RESTART, Way.NEXT_START):
+        ctx.exit(3)

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from ..redfish.client import Client
 from . import build
 from . import firmware as fw
+from .booting import boot_from
 from .errors import WorkError
 from .plan import BuildPlan, Step, plan_build
 from .sheet import Sheet
@@ -101,4 +102,4 @@ def _carry_out(client: Client, group: list[Step], tell: Callable[[str], None], p
         bay, names, revertible = step.detail
         build.add_spare(client, bay, names, revertible)
     elif step.kind == "boot":
-        fw.boot_from(client, *step.detail)
+        boot_from(client, *step.detail)

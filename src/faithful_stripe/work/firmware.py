@@ -22,8 +22,8 @@ from ..redfish.exchange import Body, RedfishError
 from ..redfish.plain import link, part, rows
 from .errors import WorkError
 from .remembered import remember, remember_names
-from .seen import boot_options
-from .survey import find, survey
+from .seen import Override, booting
+from .survey import find
 from .update import BROKEN, GOING, VersionView, tasks, versions
 
 
@@ -83,6 +83,7 @@ class AttributeView:
 class Firmware:
     """A server's firmware: attributes in the registry's order, boot options in theirs.
 
+    override  what is started instead of the first option; None where nothing is
     identity  what tells this server from every other one: its UUID, else its serial number with where it is
     """
 
@@ -92,6 +93,7 @@ class Firmware:
     settings_path: str
     system_path: str
     identity: str = ""
+    override: Override | None = None
 
     def of(self, role: str) -> list[AttributeView]:
         """The attributes that serve a role."""
@@ -120,13 +122,14 @@ def firmware(client: Client, roles: Path | None = None) -> Firmware:
     entries, dependencies = _registry(client, str(bios.get("AttributeRegistry") or ""))
     values, waiting = part(bios, "Attributes"), part(settings, "Attributes")
     found = [_attribute(n, v, entries.get(n, {}), waiting, dependencies) for n, v in values.items()]
-    order = list(entries)
+    order, starts = list(entries), booting(client, system)
     remember_names(client.where, attributes=[a.name for a in found])
     found.sort(key=lambda a: order.index(a.name) if a.name in order else len(order))
     return Firmware(
         server=name,
         attributes=tuple(with_roles(found, _overrides(roles))),
-        boot=tuple(boot_options(client, system)),
+        boot=starts.options,
+        override=starts.override,
         settings_path=settings_path,
         system_path=link(system),
         identity=str(system.get("UUID") or f"{system.get('SerialNumber') or ''}@{client.where}"),
@@ -404,20 +407,3 @@ def _wait(client: Client, before: Firmware, tell: Callable[[str], None], patienc
 def working(seen: Server) -> list[Operation]:
     """Work that a restart would interrupt."""
     return [w for v in seen.volumes for w in v.work]
-
-
-# booting ----------------------------------------------------------------------------------------
-
-
-def boot_from(client: Client, name: str, controller: str | None = None) -> Firmware:
-    """Put a volume first in the boot order, and read the order back. Raises WorkError where it is not offered."""
-    volume = survey(client).volume(name, controller)
-    found = firmware(client)
-    option = next((o for o in found.boot if o.volume == volume.path), None)
-    if option is None:
-        what = f"{found.server}: its firmware offers no boot option for volume {name}"
-        listed = ", ".join(o.shown for o in found.boot) or "none"
-        raise WorkError(what=what, to_do=f"options there: {listed}; restart it once, so that it sees the volume")
-    order = [option.reference, *(o.reference for o in found.boot if o != option)]
-    client.patch(found.system_path, {"Boot": {"BootOrder": order}})
-    return firmware(client)

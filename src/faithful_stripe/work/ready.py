@@ -192,7 +192,18 @@ def _chosen(seen: Server, settings: Firmware | None) -> Volume | None:
     return next((v for v in seen.volumes if first and v.path == first.volume), None)
 
 
+def _override(settings: Firmware | None) -> Iterator[Check]:
+    """What goes before the boot order."""
+    if settings is None or settings.override is None:
+        return
+    o = settings.override
+    when, to_do = ("its next start is", "it ends with that start") if o.once else (
+        "every start is", "end it: `fstripe boot NAME`")  # fmt: skip
+    yield Check("warn", "boot override", f"{when} from {o.target}, not from the first of its boot order", to_do)
+
+
 def _volumes(found: Assessment, settings: Firmware | None) -> Iterator[Check]:
+    yield from _override(settings)
     seen = found.server
     first = settings.boot[0] if settings and settings.boot else None
     chosen = _chosen(seen, settings)

@@ -6,50 +6,104 @@ from Redfish `SimpleStorage` and the order from the boot options; a server may t
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
-from dataclasses import replace
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 
 from ..core.server.things import BootOption, Volume
-from ..core.server.unknown import UNKNOWN
+from ..core.server.unknown import UNKNOWN, known
 from ..redfish.client import Client, gap
 from ..redfish.exchange import Body
-from ..redfish.plain import link, rows
+from ..redfish.plain import link, links, part, rows, text, texts
 
 
-def boot_options(client: Client, system: Body) -> Iterator[BootOption]:
-    """The boot options in their order; none where the server tells of none."""
-    boot = system.get("Boot") or {}
-    options: dict[str, Body] = {}
-    if "BootOptions" in boot:
-        known = client.members(link(boot, "BootOptions"), gap)
-        options = {str(o.get("BootOptionReference") or o.get("Id")): o for o in known}
-    for reference in boot.get("BootOrder") or list(options):
-        option = options.get(str(reference), {})
-        related = [str(r.get("@odata.id")) for r in option.get("RelatedItem") or []]
-        yield BootOption(
-            str(reference),
-            str(option.get("DisplayName") or reference),
-            next((r for r in related if "/Volumes/" in r), ""),
-        )
+@dataclass(frozen=True)
+class Override:
+    """A boot override that is on: Redfish's word for what is started, and whether for the next start only."""
+
+    target: str
+    once: bool
 
 
-def _first_volume(client: Client, system: Body) -> str:
-    """The volume that the first boot option starts from; of the options no more are read than that needs."""
-    boot = system.get("Boot") or {}
-    order = boot.get("BootOrder")
-    if not order or "BootOptions" not in boot:
-        return next((o.volume for o in boot_options(client, system)), "")
-    for option in client.members(link(boot, "BootOptions"), gap, at_once=False):
-        if str(option.get("BootOptionReference") or option.get("Id")) == str(order[0]):
-            related = [str(r.get("@odata.id")) for r in option.get("RelatedItem") or []]
-            return next((r for r in related if "/Volumes/" in r), "")
-    return ""
+@dataclass(frozen=True)
+class Booting:
+    """What a server starts from.
+
+    server    its name; path: its system's
+    options   in the boot order
+    override  None where none is on
+    first     the path of the volume it starts from, "" where that is none or not known
+    told      whether the server tells what it starts from at all
+    """
+
+    server: str
+    path: str
+    options: tuple[BootOption, ...]
+    override: Override | None
+    first: str
+    told: bool
+
+
+def booting(client: Client, system: Body, volumes: Sequence[Volume] = (), whole: bool = True) -> Booting:
+    """What a system starts from.
+
+    volumes  to tell which of them an option is, where it does not link it
+    whole    all options; else no more of them are read than tell which volume is first
+    """
+    boot = part(system, "Boot")
+    override = _override(boot)
+    options: list[BootOption] = []
+    order = texts(boot, "BootOrder")
+    for body in client.members(link(boot, "BootOptions"), gap, at_once=whole):
+        options.append(_option(body, volumes))
+        if not whole and order and not override and options[-1].reference == order[0]:
+            break
+    by_reference = {o.reference: o for o in options}
+    sorted_options = tuple(by_reference.get(r, BootOption(r, r, "")) for r in order or by_reference)
+    named = str(known(text(boot, "UefiTargetBootSourceOverride"), ""))
+    if override is None:
+        first = sorted_options[0].volume if sorted_options else ""
+    elif override.target == "UefiTarget":
+        first = next((o.volume for o in options if o.uefi_path and o.uefi_path == named), "")
+    elif override.target == "UefiBootNext":
+        first = next((o.volume for o in options if o.reference == text(boot, "BootNext")), "")
+    else:
+        first = ""
+    if override is not None and override.once:  # after that start the order holds again
+        first = sorted_options[0].volume if sorted_options else ""
+    name = str(known(text(system, "Name", "Id"), client.where))
+    return Booting(name, link(system), sorted_options, override, first, "Boot" in system)
+
+
+def _override(boot: Body) -> Override | None:
+    enabled = known(text(boot, "BootSourceOverrideEnabled"), "Disabled")
+    target = known(text(boot, "BootSourceOverrideTarget"), "None")
+    on = enabled in ("Once", "Continuous") and target != "None"
+    return Override(target, enabled == "Once") if on else None
+
+
+def _option(body: Body, volumes: Sequence[Volume]) -> BootOption:
+    """An option, and the volume it is: as it links it, else by the durable name in its UEFI path."""
+    reference = str(known(text(body, "BootOptionReference", "Id"), ""))
+    related, path = links(body, "RelatedItem"), str(known(text(body, "UefiDevicePath"), ""))
+    paths = {v.path for v in volumes}
+    found = next((r for r in related if r in paths or "/Volumes/" in r), "")
+    if not found and path:
+        flat = re.sub(r"[^0-9a-f]", "", path.lower())
+        named = [v.path for v in volumes if (wwn := _hex(known(v.wwn, ""))) and wwn in flat]
+        found = named[0] if len(named) == 1 else ""
+    return BootOption(reference, str(known(text(body, "DisplayName"), reference)), found, path)
+
+
+def _hex(durable: str) -> str:
+    """The digits of a durable name, where they are enough to be nobody else's."""
+    digits = re.sub(r"[^0-9a-f]", "", durable.lower().removeprefix("0x"))
+    return digits if len(digits) >= 16 else ""
 
 
 def as_seen(client: Client, system: Body, volumes: Sequence[Volume]) -> list[Volume]:
     """The volumes with what the firmware sees of each."""
-    first = _first_volume(client, system) if volumes else ""
-    told = "Boot" in system
+    now = booting(client, system, volumes, whole=False) if volumes else None
     disks = _disks(client, system) if volumes else None
     made = []
     for v in volumes:
@@ -59,7 +113,7 @@ def as_seen(client: Client, system: Body, volumes: Sequence[Volume]) -> list[Vol
                 v,
                 found=UNKNOWN if disks is None else size is not None,
                 found_size=UNKNOWN if size is None else size,
-                boots=(bool(first) and v.path == first) if told else UNKNOWN,
+                boots=v.path == now.first if now and now.told else UNKNOWN,
             )
         )
     return made

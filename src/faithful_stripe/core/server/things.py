@@ -314,11 +314,13 @@ class Volume:
 
 @dataclass(frozen=True)
 class BootOption:
-    """Something the server can be started from; `volume`: the path of the volume it is, "" for anything else."""
+    """Something the server can be started from; `volume`: the path of the volume it is, "" for anything else;
+    `uefi_path`: where its firmware finds it, "" where that is not told."""
 
     reference: str
     shown: str
     volume: str
+    uefi_path: str = ""
 
 
 @dataclass(frozen=True)
