@@ -108,7 +108,8 @@ def access_of(ctx: click.Context) -> Access:
 
     options = ctx.find_root().params
     ca = options.get("ca")
-    return Access(Path(ca) if ca else None, options.get("trust"), ask_login, _out_of_date)
+    trust, system = options.get("trust"), options.get("system") or ""
+    return Access(Path(ca) if ca else None, trust, ask_login, _out_of_date, system)
 
 
 def _out_of_date(first: datetime, last: datetime) -> None:

@@ -107,9 +107,10 @@ class Stages(click.Group):
 @click.option(
     "--trust", metavar="FINGERPRINT", help="SHA-256 of the server's own certificate, when you have checked it."
 )
+@click.option("--system", metavar="NAME", help="The one that is meant of several systems behind one address.")
 @click.version_option(package_name="faithful-stripe", message="%(version)s")
 @click.pass_context
-def fstripe(ctx: click.Context, at: tuple[str, ...], ca: str | None, trust: str | None) -> None:
+def fstripe(ctx: click.Context, at: tuple[str, ...], ca: str | None, trust: str | None, system: str | None) -> None:
     """RAID for the server technician, from the empty server to the worst day.
 
     \b

@@ -11,7 +11,7 @@ from ..work.judging import FirmwareDiffers, NoSpare, Remaining
 from ..work.seeing import Tell, Told
 from ..work.watch import Progress
 from .verdicts import finding_words, refusal_words, step_words
-from .words import drive_name, percent, ranges_words, reason_words, said, size, where_words, work_words
+from .words import drive_name, one_or, percent, ranges_words, reason_words, said, size, where_words, work_words
 
 Words = tuple[str, str]
 """What is so, and what to do."""
@@ -55,6 +55,8 @@ def _copy_back(x: dict[str, Any]) -> Words:
 def _fits(x: dict[str, Any]) -> Words:
     d, hours = x["drive"], x["hours"]
     used = "" if hours is None else f", {hours} hours of use" if hours else ", no hours of use"
+    if x["errors"]:
+        used += f", {one_or(x['errors'], 'error')} counted that it could not correct"
     notes = "".join(f"; {reason_words(r)}" for r in x["notes"])
     what = f"{said(d.serial)} fits: {size(d.size)} {said(d.media, '')}, sectors of {said(d.sector, '?')}, "
     return f"{what}health {said(d.health, 'not told')}{used}{notes}", ""

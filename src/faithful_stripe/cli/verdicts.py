@@ -103,8 +103,9 @@ def _drive_state(d: Drive) -> str:
 
 
 def _part(seen: Server, f: Finding) -> str:
-    told = conditions_words(f.facts["conditions"])
-    return f"{f.severity}, says the server" + (f": {told}" if told else "; it does not tell why")
+    told, state = conditions_words(f.facts["conditions"]), f.facts["state"]
+    why = f": {told}" if told else "; it does not tell why" if state in ("", "Enabled") else f": its state is {state}"
+    return f"{f.severity}, says the server{why}"
 
 
 def _spare(seen: Server, f: Finding) -> str:
@@ -167,6 +168,11 @@ FINDINGS: dict[Code, Callable[[Server, Finding], str]] = {
     Code.DRIVE_SLOW: lambda s, f: (
         f"{drive_words(f.facts['drive'])} works at a {_nth(f.facts['factor'])} of its pace and holds the others back, "
         f"{use_words(f.facts['drive'])}"
+    ),
+    Code.CACHE_UNPROTECTED: lambda s, f: (
+        (f"its writes are acknowledged from a cache, and the {f.facts['battery'].kind} that keeps it is not well"
+         if f.facts["battery"] else "its writes are acknowledged from a cache that nothing keeps")
+        + ": a loss of power loses them"
     ),
     Code.PART_UNWELL: _part,
     Code.ROLLUP_UNEXPLAINED: lambda s, f: (
@@ -275,6 +281,9 @@ STEPS: dict[StepCode, Callable[[Server, Step], str]] = {
     StepCode.LOOK: lambda s, t: "look at the server's own console; count on nothing until it is known",
     StepCode.RESTORE_POWER: lambda s, t: "restore the power, then look again",
     StepCode.CLOSE_LID: lambda s, t: "close it: the drives are cooled badly while it is open",
+    StepCode.WRITE_THROUGH: lambda s, t: (
+        f"until it is well: `volume set {t.subject.name} --write-cache through`"
+    ),
     StepCode.SET_STORAGE_MODE: lambda s, t: (
         "set the storage mode: `firmware show`, `firmware set`, `firmware restart`"
     ),

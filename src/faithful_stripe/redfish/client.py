@@ -39,8 +39,12 @@ def gap(_path: str, reason: RedfishError) -> None:
 
 
 class Client(Exchange):
-    """A connection to one Redfish service that remembers what it has read within one look."""
+    """A connection to one Redfish service that remembers what it has read within one look.
 
+    system  the one that is meant where a service has several; "" for all
+    """
+
+    system = ""
     _memory: Memory | None = None
 
     @property

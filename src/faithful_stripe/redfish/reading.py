@@ -42,6 +42,7 @@ from .plain import (
     text,
 )
 from .readers import read_controller, read_drive, read_found, read_seat, read_volume
+from .systems import meant
 
 
 @dataclass
@@ -84,7 +85,7 @@ def read_server(client: Client, drives_only: bool = False) -> Server:
         found = Found(client)
         root = client.root
         client.ahead(client.page(link(root, name)) for name in ("Systems", "Chassis"))
-        found.systems = found.members(link(root, "Systems"))
+        found.systems = meant(client, found.members(link(root, "Systems")))
         managers = [p for s in found.systems for p in links(s, "Links", "ManagedBy")][:1]
         client.ahead([*(client.page(link(s, "Storage")) for s in found.systems), *(() if drives_only else managers)])
         for system in found.systems:
@@ -141,8 +142,10 @@ def _first(found: Found) -> Body:
 def _chassis(found: Found) -> None:
     """All chassis, those that storage names and those of the service's own list, with the drives that they list."""
     wanted = [p for s in found.storages for p in links(s, "Links", "Enclosures")]
+    mine = {*wanted, *(p for s in found.systems for p in links(s, "Links", "Chassis"))}
     for body in found.members(link(found.client.root, "Chassis")):
-        found.chassis[path_of(body)] = body
+        if not found.client.system or path_of(body) in mine:
+            found.chassis[path_of(body)] = body
     for path in dict.fromkeys(wanted):
         if path not in found.chassis:
             found.chassis[path] = found.get(path)
@@ -161,6 +164,7 @@ def _chassis(found: Found) -> None:
 def _server(found: Found, system: Body) -> Server:
     names = _storage_names(found.storages)
     controllers: list[Controller] = []
+    keeping: list[Part] = []
     volumes: list[Volume] = []
     bodies: dict[str, Body] = {}
     owner: dict[str, str] = {}
@@ -175,7 +179,9 @@ def _server(found: Found, system: Body) -> Server:
         found.client.leads(path_of(b) for b, _v in mine)
         whole = len(found.gaps) == missed
         unread |= set() if whole else {name}
-        controllers += [replace(c, volumes_read=whole) for c in _controllers(found, storage, name)]
+        mine_too = _controller_bodies(found, storage)
+        controllers += [replace(c, volumes_read=whole) for c in _controllers(mine_too, storage, name)]
+        keeping += [p for body in mine_too for p in _keeping(found, body, name)]
         told += mine
         volumes += [v for _b, v in mine]
         for path in links(storage, "Drives"):
@@ -203,7 +209,7 @@ def _server(found: Found, system: Body) -> Server:
         volumes=joined,
         panel=_panel(found, drives),
         found_volumes=tuple(found_volumes),
-        parts=tuple(_parts(found)),
+        parts=(*_parts(found), *keeping),
         gaps=tuple(found.gaps),
         lid_open=_lid(found),
         hot_swap=next((f for c in found.chassis.values() if (f := flag(ours(c), "HotSwap")) is not UNKNOWN), UNKNOWN),
@@ -258,9 +264,25 @@ def _panel(found: Found, drives: Sequence[Drive]) -> tuple[tuple[str, ...], ...]
 # controllers ------------------------------------------------------------------------------------
 
 
-def _controllers(found: Found, storage: Body, name: str) -> list[Controller]:
+def _controller_bodies(found: Found, storage: Body) -> list[Body]:
     """A storage's controllers: its collection, or the older list inside it."""
-    bodies = found.members(link(storage, "Controllers")) or rows(storage, "StorageControllers")
+    return found.members(link(storage, "Controllers")) or list(rows(storage, "StorageControllers"))
+
+
+def _keeping(found: Found, body: Body, controller: str) -> Iterator[Part]:
+    """What keeps the writes that a controller has acknowledged: its cache, and the batteries that it links."""
+    cache = part(body, "CacheSummary")
+    if cache:
+        path = f"{path_of(body)}#/CacheSummary"
+        yield Part(PartKind.CACHE, f"cache of {controller}", path, state(cache), health(cache), controller=controller)
+    for path in links(body, "Links", "Batteries"):
+        told = found.get(path)
+        name = str(known(text(told, "Name", "Id"), last_of(path)))
+        yield Part(PartKind.BATTERY, name, path, state(told), health(told), UNKNOWN, conditions(told), controller)
+
+
+def _controllers(bodies: Sequence[Body], storage: Body, name: str) -> list[Controller]:
+    """A storage's controllers, of which there may be none by themselves."""
     offers = bool(link(storage, "Volumes"))
     if not bodies:
         return [Controller(name, path_of(storage), offers_volumes=offers)] if links(storage, "Drives") else []

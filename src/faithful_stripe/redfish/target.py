@@ -44,6 +44,7 @@ class Access:
     ca      a file of certificates that are trusted besides the system's
     trust   the SHA-256 fingerprint of the server's own certificate, as a person has checked it
     ask     asks a person for user and password; None where nobody can be asked
+    system  which one is meant of several systems behind one address; "" for all
     told    hears from when to when a certificate is valid that is trusted by its fingerprint, where that is not now
     """
 
@@ -51,6 +52,7 @@ class Access:
     trust: str | None = None
     ask: Callable[[str], Credentials | None] | None = None
     told: Callable[[datetime, datetime], None] = lambda _first, _last: None
+    system: str = ""
 
 
 def connect(at: str, speed: float = 1.0, access: Access | None = None) -> Client:
@@ -60,7 +62,9 @@ def connect(at: str, speed: float = 1.0, access: Access | None = None) -> Client
     """
     if "://" not in at:
         transport = _BenchTransport(Bench(Path(at), speed=speed))
-        return Client(at, httpx.Client(transport=transport, base_url="http://bench"))
+        inside = Client(at, httpx.Client(transport=transport, base_url="http://bench"))
+        inside.system = access.system if access else ""
+        return inside
     check_address(at)
     if not at.startswith("https://"):
         raise TargetError(at=at, what="only https addresses are spoken to", to_do="write https://ADDRESS")
@@ -75,10 +79,12 @@ def connect(at: str, speed: float = 1.0, access: Access | None = None) -> Client
         verify=tls(at, chosen),
         trust_env=False,
     )
-    return Client(
+    client = Client(
         at, http, lambda: credentials(at, chosen), lambda reason: _unverified(at, reason), width=WIDTH,
         early=credentials(at, replace(chosen, ask=None)) is not None,
     )  # fmt: skip
+    client.system = chosen.system
+    return client
 
 
 def _unverified(at: str, reason: httpx.HTTPError) -> TargetError | None:

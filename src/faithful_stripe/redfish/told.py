@@ -59,17 +59,18 @@ TYPES: dict[str, Kind] = {
     **_named(Kind.NUMBER, "AllocatedBytes BlockSizeBytes CapableSpeedGbs CapacityBytes ConsistencyCheckRatePercent "
              "ConsumedBytes DataLengthBytes DataStartBytes DoneBytes LanesInUse LengthBytes LinkLossesPerDay "
              "LocationOrdinalValue LowerBound MaxLanes MaxLength MediaSpanCount Members@odata.count MinLength "
+             "BadBlockCount CorrectableIOReadErrorCount UncorrectableIOReadErrorCount UncorrectableIOWriteErrorCount "
              "MirrorMembers NegotiatedSpeedGbs PercentComplete PercentageComplete Position PowerOnHours "
              "PredictedMediaLifeLeftPercent RebuildRatePercent RotationSpeedRPM ScalarIncrement SlowedBy StartByte "
              "StripSizeBytes TemperatureCelsius TotalBytes UpperBound"),
     **_named(Kind.FLAG, "CopyOnPrediction FailurePredicted GrayOut Hidden HotSwap LocationIndicatorActive NoLinks "
              "ReadOnly ResetRequired ServiceEnabled Updateable UpToDate Waiting Lit"),
-    **_named(Kind.OBJECT, "@Redfish.Settings AccountService Actions Bios Boot BootOptions BootProgress Controllers "
-             "ControllerRates Dependency Entries EventService ExpandQuery FaithfulStripe FirmwareInventory Links "
-             "LogServices Metrics Oem OriginOfCondition PCIeFunctions PCIeInterface PartLocation PhysicalLocation "
-             "PhysicalSecurity ProtocolFeaturesSupported Registries RegistryEntries SessionService Sessions "
-             "SettingsObject SimpleStorage Slot Systems Tasks UpdateService error Temperature"),
-    **_named(Kind.OBJECTS, "@Message.ExtendedInfo CapacitySources CacheSummary Conditions DedicatedSpareDrives "
+    **_named(Kind.OBJECT, "@Redfish.Settings AccountService Actions Bios Boot BootOptions BootProgress CacheSummary "
+             "Controllers ControllerRates Dependency Entries EventService ExpandQuery FaithfulStripe "
+             "FirmwareInventory Links LogServices Metrics Oem OriginOfCondition PCIeFunctions PCIeInterface "
+             "PartLocation PhysicalLocation PhysicalSecurity ProtocolFeaturesSupported Registries RegistryEntries "
+             "SessionService Sessions SettingsObject SimpleStorage Slot Systems Tasks UpdateService error Temperature"),
+    **_named(Kind.OBJECTS, "@Message.ExtendedInfo Batteries CapacitySources Conditions DedicatedSpareDrives "
              "Dependencies Devices Enclosures FoundVolumes Identifiers InconsistentRanges LostRanges ManagedBy "
              "MapFrom Members Operations RelatedItem Seats SpareFor UnreadableRanges Value Messages "
              "ProvidingDrives ProvidingVolumes ProvidingPools Events CreatedResources"),

@@ -17,7 +17,7 @@ from ..redfish.exchange import Body, RedfishError
 from ..redfish.plain import link, part, text, texts
 from .errors import WorkError
 from .seen import Booting, booting
-from .survey import find, survey
+from .survey import one_system, survey
 
 NOT_TAKEN = (400, 405, 501)
 """HTTP statuses of a server that does not take a change there."""
@@ -47,7 +47,7 @@ def boot_from(client: Client, name: str, controller: str | None = None) -> Boote
     took it and is not so."""
     seen = survey(client)
     volume = seen.volume(name, controller)
-    system = find(client).system
+    system = one_system(client)
     now = booting(client, system, seen.volumes)
     option = next((o for o in now.options if o.volume == volume.path), None)
     if option is None:

@@ -23,7 +23,7 @@ from ..redfish.plain import link, part, rows
 from .errors import WorkError
 from .remembered import remember, remember_names
 from .seen import Override, booting
-from .survey import find
+from .survey import one_system
 from .update import BROKEN, GOING, VersionView, tasks, versions
 
 
@@ -111,7 +111,7 @@ class Firmware:
 
 def firmware(client: Client, roles: Path | None = None) -> Firmware:
     """Read attributes, registry, what waits, and the boot order. Raises WorkError where the server offers none."""
-    system = find(client).system
+    system = one_system(client)
     name = str(system.get("Name") or system.get("Id"))
     if "Bios" not in system:
         what = f"{name}: this server shows no firmware attributes over Redfish"

@@ -48,8 +48,22 @@ def remains(judged: Assessment, advisories: Sequence[Advisory] = ()) -> Iterator
             yield FirmwareDiffers(model, tuple(sorted(found)))
 
 
-def hours_of(client: Client, drive: Drive) -> int | None:
-    """How many hours a drive has been running; None where the server does not tell."""
-    if not drive.hours_path:
-        return None
-    return known(whole(client.maybe(drive.hours_path), "PowerOnHours"), None)
+ERRORS = ("BadBlockCount", "UncorrectableIOReadErrorCount", "UncorrectableIOWriteErrorCount")
+"""Counts of a drive's metrics (Redfish `DriveMetrics`) that stand for bytes which could not be kept."""
+
+
+@dataclass(frozen=True)
+class Past:
+    """What a drive's metrics tell of it: hours in use, and bad blocks and errors that it could not correct; None where
+    the server does not tell."""
+
+    hours: int | None = None
+    errors: int | None = None
+
+
+def past_of(client: Client, drive: Drive) -> Past:
+    """What a drive has behind it."""
+    told = client.maybe(drive.hours_path) if drive.hours_path else {}
+    counts = [known(whole(told, name), None) for name in ERRORS]
+    counted = [c for c in counts if c is not None]
+    return Past(known(whole(told, "PowerOnHours"), None), sum(counted) if counted else None)

@@ -113,8 +113,8 @@ def entries(client: Client, missed: Missed = gap, moment: str = "", known: Colle
         missed(path, reason)
 
     with client.look():
-        root, system = client.root, find(client).system
-        keepers = [system, *(m for name in ("Managers", "Chassis") for m in client.members(link(root, name), gap))]
+        root, systems = client.root, find(client).systems
+        keepers = [*systems, *(m for name in ("Managers", "Chassis") for m in client.members(link(root, name), gap))]
         logs = list(dict.fromkeys(path for k in keepers if (path := link(k, "LogServices"))))
         if not logs:
             raise WorkError(what=f"{client.where}: the server offers no log", to_do="look at its own console")

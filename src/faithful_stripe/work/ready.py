@@ -23,7 +23,7 @@ from .errors import WorkError
 from .firmware import AttributeView, Firmware, firmware
 from .installer import Check, Wanted, driver_checks, installer_checks, pci_ids
 from .remembered import asked
-from .survey import find, survey
+from .survey import one_system, survey
 from .update import versions
 
 SPINNING_RATE = 215e6
@@ -33,7 +33,7 @@ SPINNING_RATE = 215e6
 def ready(client: Client, wanted: Wanted) -> list[Check]:
     """The checklist, in the order of the job."""
     seen = survey(client)
-    system = find(client).system
+    system = one_system(client)
     found = assess(seen)
     checks = [*_power(seen)]
     devices: list[Body] = []

@@ -27,7 +27,7 @@ from ..redfish.writers import make_spare
 from . import build
 from .advisories import Advisory
 from .errors import WorkError
-from .judging import hours_of, remains
+from .judging import past_of, remains
 from .seeing import PASSING, Tell, Told, looks
 from .stock import Item
 from .survey import survey
@@ -219,7 +219,8 @@ def _check(client: Client, swap: Swap, options: Options, seeing: Seeing) -> Iter
         swap.stage = "seat"
         return
     notes = tuple(r for r in fit.notes if r.why not in (Why.SAME_PART, Why.SAME_SIZE))
-    yield Told("check", Tell.FITS, {"drive": drive, "hours": hours_of(client, drive), "notes": notes})
+    past = past_of(client, drive)
+    yield Told("check", Tell.FITS, {"drive": drive, "hours": past.hours, "errors": past.errors, "notes": notes})
     swap.stage = "rebuild"
 
 
@@ -333,7 +334,7 @@ def _finish(client: Client, swap: Swap, options: Options, seeing: Seeing) -> Ite
     note(swap.where, "swap", server=swap.server, bay=swap.bay, out=swap.serial, into=swap.incoming, why=swap.why,
          failed=swap.failed, began=swap.began, part=swap.part, model=swap.model, into_part=known(drive.part, ""),
          into_model=f"{known(drive.vendor, '')} {known(drive.model, '')}".strip(),
-         into_hours=hours_of(client, drive))  # fmt: skip
+         into_hours=past_of(client, drive).hours)  # fmt: skip
     found = assess(seen)
     remember_state(client.where, found)
     lasted = (datetime.now(UTC) - datetime.fromisoformat(swap.began)).total_seconds()

@@ -17,7 +17,7 @@ from .findings import Code, Finding, Step, StepCode, Subject, of_drive, of_part,
 from .fitness import Why, as_spare, worn
 from .model import Server
 from .redundancy import Answers, answers, health_of, members_at, survives
-from .things import Drive, Health, SeatState, UseKind, Volume, WorkKind
+from .things import Drive, Health, PartKind, SeatState, UseKind, Volume, WorkKind
 from .unknown import UNKNOWN, Maybe, known
 
 SLOW_FACTOR = 3.0
@@ -141,6 +141,8 @@ def _machine(server: Server) -> Iterator[Finding]:
     for p in server.parts:
         if p.health in (Health.WARNING, Health.CRITICAL):
             yield _unwell(of_part(p), p.health, p.conditions, known(p.state, ""))
+        elif p.kind is PartKind.BATTERY and p.gone:
+            yield _unwell(of_part(p), Health.WARNING, p.conditions, known(p.state, ""))
 
 
 def _unwell(subject: Subject, severity: Maybe[Health], conditions: tuple[object, ...], state: str) -> Finding:
@@ -178,6 +180,20 @@ def _gaps(server: Server) -> Iterator[Finding]:
 # volumes ----------------------------------------------------------------------------------------
 
 
+def _cache(server: Server, v: Volume) -> Iterator[Finding]:
+    """Writes that are acknowledged while they are in a cache only which a loss of power empties: chosen so (a note), or
+    since the battery that should keep it does not."""
+    subject, step = of_volume(v), Step(StepCode.WRITE_THROUGH, of_volume(v))
+    if v.write_cache == "unprotected-back":
+        yield Finding(Code.CACHE_UNPROTECTED, Health.OK, subject, {"battery": None}, step)
+    if v.write_cache != "protected-back":
+        return
+    keeps = [p for p in server.parts if p.kind in (PartKind.BATTERY, PartKind.CACHE) and p.controller == v.controller]
+    broken = next((p for p in keeps if p.gone or p.health in (Health.WARNING, Health.CRITICAL)), None)
+    if broken:
+        yield Finding(Code.CACHE_UNPROTECTED, Health.WARNING, subject, {"battery": broken}, step)
+
+
 def _volume(server: Server, j: Judged) -> Iterator[Finding]:
     v, subject = j.volume, of_volume(j.volume)
     facts: dict[str, Any] = {"judged": j}
@@ -188,6 +204,7 @@ def _volume(server: Server, j: Judged) -> Iterator[Finding]:
     if j.lost:
         step = Step(StepCode.RESTORE, subject, {"ranges": j.lost})
         yield Finding(Code.VOLUME_LOST, Health.CRITICAL, subject, {"ranges": j.lost, "bytes": total(j.lost)}, step)
+    yield from _cache(server, v)
     weak = tuple(s for s in j.stretches if 0 <= s.margin < j.whole)
     bare = union(v.inconsistent)
     open_rows = tuple(r for r in bare if not any(a <= r[0] and r[1] <= b for a, b in v.acknowledged))

@@ -30,6 +30,7 @@ class Code(StrEnum):
     DRIVE_UNREADABLE = "drive-unreadable"
     DRIVE_UNWELL = "drive-unwell"
     DRIVE_SLOW = "drive-slow"
+    CACHE_UNPROTECTED = "cache-unprotected"
     PART_UNWELL = "part-unwell"
     ROLLUP_UNEXPLAINED = "rollup-unexplained"
     NO_STORAGE = "no-storage"
@@ -63,6 +64,7 @@ class StepCode(StrEnum):
     RESTORE_POWER = "restore-power"
     CLOSE_LID = "close-lid"
     SET_STORAGE_MODE = "set-storage-mode"
+    WRITE_THROUGH = "write-through"
     CHOOSE_SPARE = "choose-spare"
     ADOPT_OR_FORGET = "adopt-or-forget"
 

@@ -390,11 +390,13 @@ class PartKind(StrEnum):
     CHASSIS = "chassis"
     STORAGE = "storage"
     MANAGER = "manager"
+    CACHE = "cache"
+    BATTERY = "battery"
 
 
 @dataclass(frozen=True)
 class Part:
-    """A part of the server, as far as its health goes."""
+    """A part of the server, as far as its health goes; `controller`: of a cache or a battery, whose it is."""
 
     kind: PartKind
     name: str
@@ -403,6 +405,12 @@ class Part:
     health: Maybe[Health] = UNKNOWN
     rollup: Maybe[Health] = UNKNOWN
     conditions: tuple[Condition, ...] = ()
+    controller: str = ""
+
+    @property
+    def gone(self) -> bool:
+        """Whether it says itself that it does not work: it is away, or switched off."""
+        return known(self.state, "") in ("Absent", "Disabled", "UnavailableOffline")
 
 
 @dataclass(frozen=True)
