@@ -156,10 +156,8 @@ def _mirrors(groups: Sequence[Membership], loose: Sequence[Column]) -> list[Cast
             alike += _made("RAID1E", [(i,) for i in sets[0]], 3)
         return alike
     # of what lies about, some may take no part
-    least = min(2, len(columns))
-    return [
-        Cast("RAID10", layouts_of("RAID10", n), tuple(columns), (), copies) for n in range(len(columns), least - 1, -1)
-    ]
+    least, most = min(2, len(columns)), min(len(columns), MOST_MEMBERS // copies)
+    return [Cast("RAID10", layouts_of("RAID10", n), tuple(columns), (), copies) for n in range(most, least - 1, -1)]
 
 
 def _parity(groups: Sequence[Membership], loose: Sequence[Column]) -> list[Cast]:

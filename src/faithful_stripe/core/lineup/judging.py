@@ -26,6 +26,7 @@ from .samples import BEST, BEYOND_SHARE, LEAST_BEYOND, Pile
 from .search import search
 from .start import begin_of
 from .table import Table
+from .unseated import with_unseated
 from .verdict import (
     exchanged,
     final_geometry,
@@ -69,6 +70,7 @@ def conclude(
     candidates.sort(key=lambda h: -h.score)
     note_short(table, candidates[0], placed)
     judged = judge(table, candidates, placed, kept)
+    judged[0] = with_unseated(table, judged[0], placed, kept)
     judged = [*better_in_gaps(table, judged[0], placed, kept), *judged[1:]]
     other, won = by_every_fact(table, judged[0], placed, kept), False
     if other is not None:

@@ -1,0 +1,81 @@
+"""Images that an answer left out: seated where they hold what the redundancy says of a missing member, and else not."""
+
+from contextlib import ExitStack
+from types import SimpleNamespace
+
+import numpy as np
+import pytest
+
+from faithful_stripe.core.arrays.layout import layout
+from faithful_stripe.core.lineup.cast import Cast, casts
+from faithful_stripe.core.lineup.hypotheses import Hypothesis
+from faithful_stripe.core.lineup.membership import Membership
+from faithful_stripe.core.lineup.samples import Pile
+from faithful_stripe.core.lineup.unseated import seated, unseated
+from faithful_stripe.media.image import ImageFile
+from faithful_stripe.work.lineup import solve_images
+
+from .cutting import pile, right
+from .slicer import Spec
+
+SPECS = [
+    Spec("RAID5", 4, 16384, "parity-N", "restart", start=65536),
+    Spec("RAID4", 3, 8192, "fixed-N", None),
+    Spec("RAID6", 5, 65536, "parity-0", "restart", "after-p", "member-position"),
+    Spec("RAID1E", 3, 8192, data="offset"),
+    Spec("RAID1E", 5, 32768, data="adjacent"),
+    Spec("RAID50", 6, 16384, "parity-N", "continuation", spans=2),
+]
+
+
+def taken(names, spec, gone):
+    """A table with all images, and the true hypothesis with the members `gone` not seated; closed by the stack."""
+    stack = ExitStack()
+    sources = [stack.enter_context(ImageFile(name)) for name in names]
+    made = layout(
+        spec.level, spec.members, spec.rotation, spec.data, spans=spec.spans if spec.spans > 1 else None,
+        q_place=spec.q_place, q_exponent=spec.q_exponent,
+    )  # fmt: skip
+    there = [m for m in range(spec.members) if m not in gone]
+    order = tuple(there.index(m) if m in there else None for m in range(spec.members))
+    cast = Cast(spec.level, (made,), tuple((m,) for m in there))
+    table = SimpleNamespace(pile=Pile(names, sources), outdated={}, note=lambda *_words: None)
+    return stack, table, Hypothesis(cast, made, spec.strip, spec.start, 0, order, 0.0)
+
+
+@pytest.mark.parametrize("spec", SPECS, ids=lambda s: f"{s.level}-{s.data}")
+def test_a_member_is_known_by_what_the_others_say_it_holds(volumes, tmp_path, spec):
+    """In the pile beside a stranger; and not where a tenth or more of what it holds is something else."""
+    case = pile(tmp_path, volumes / "ntfs.img", spec, strangers=1)
+    names = [*case.names, *(str(i) for i in case.images if str(i) not in case.names)]
+    gone = spec.members - 1
+    stack, table, h = taken(names, spec, (gone,))
+    with stack:
+        (fit,) = unseated(table, h)
+        assert (fit.image, fit.position, fit.other) == (gone, gone, 0)
+        whole = seated(h, fit)
+        assert not whole.cast.missing and unseated(table, whole) == []
+        assert whole.cast.columns[whole.order[gone]] == (gone,)
+    rng = np.random.default_rng(7)
+    with open(names[gone], "r+b") as image:
+        size = image.seek(0, 2)
+        for at in range(spec.start, size - 4096, 4096):
+            if rng.random() < 0.3:
+                image.seek(at)
+                image.write(rng.integers(0, 256, 4096, np.uint8).tobytes())
+    stack, table, h = taken(names, spec, (gone,))
+    with stack:
+        assert unseated(table, h) == []
+
+
+def test_a_member_that_says_little_itself_is_not_left_out(volumes, tmp_path):
+    """RAID 1E of three among strangers: two of them hold every byte, and the third one was called unrelated."""
+    case = pile(tmp_path, volumes / "exfat.img", Spec("RAID1E", 3, 8192, data="offset"), strangers=2)
+    (array,) = solve_images(case.images).arrays
+    assert right(case, array) and None not in array.members and array.verdict == "certain"
+
+
+def test_no_array_is_tried_that_cannot_be():
+    """Six alike beside twenty others: more mirrors than a span has members."""
+    tried = casts(range(26), [Membership(tuple(range(6)), "copies", 40, 40)])
+    assert tried and all(cast.positions * cast.copies <= 32 for cast in tried)
