@@ -1,5 +1,6 @@
 """Images that an answer left out: seated where they hold what the redundancy says of a missing member, and else not."""
 
+import os
 from contextlib import ExitStack
 from types import SimpleNamespace
 
@@ -12,6 +13,7 @@ from faithful_stripe.core.lineup.hypotheses import Hypothesis
 from faithful_stripe.core.lineup.membership import Membership
 from faithful_stripe.core.lineup.samples import Pile
 from faithful_stripe.core.lineup.unseated import seated, unseated
+from faithful_stripe.core.lineup.verdicts import Reason
 from faithful_stripe.media.image import ImageFile
 from faithful_stripe.work.lineup import solve_images
 
@@ -79,3 +81,17 @@ def test_no_array_is_tried_that_cannot_be():
     """Six alike beside twenty others: more mirrors than a span has members."""
     tried = casts(range(26), [Membership(tuple(range(6)), "copies", 40, 40)])
     assert tried and all(cast.positions * cast.copies <= 32 for cast in tried)
+
+
+def test_a_mirror_beside_empty_images_may_be_the_first_strip_of_more(volumes, tmp_path):
+    """All data of a volume in one strip, and its parity a copy of it: only the empty images beside them tell."""
+    spec = Spec("RAID5", 4, 1 << 20, "parity-N", "restart")
+    case = pile(tmp_path, volumes / "fat16.img", spec)
+    assert (volumes / "fat16.img").stat().st_blocks * 512 < 1 << 20  # it does stand in one strip
+    for image in case.images:
+        os.truncate(image, 24 << 20)  # larger than the file system
+    (array,) = solve_images(case.images).arrays
+    assert array.verdict == "probable" and array.verdicts.order.reason is Reason.UNCOUNTED
+    pair = [i for i in case.images if str(i) in array.members]
+    (alone,) = solve_images(pair).arrays
+    assert alone.geometry.layout.level == "RAID1" and alone.verdict == "certain"

@@ -7,6 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from ..arrays.geometry import STRIP_MOST
 from .anchors import Anchors
 from .ballots import ROUND, bases_of
 from .cast import Cast
@@ -57,10 +58,13 @@ def conclude_mirror(
         evidence.append(Evidence(kind, held, f"structures stand where a plain mirror puts them, of {tested}"))
     equal = not group.open
     plain = held >= 8 and held >= 0.5 * tested
-    sure = plain and not findings.contradicted and not begin.shift and not group.until
+    alone = _may_be_one_strip(table, set(cast.images), start)
+    sure = plain and not findings.contradicted and not begin.shift and not group.until and not alone
     split_up = known and not plain and tested >= 8
     untold = not held and not anything_before(table, set(cast.images), ROUND)
     settle = "" if sure else "a file system that can be read, or the controller's own configuration"
+    if alone:
+        settle = "whether the empty images beside them are members, too: the controller's own configuration"
     if untold:
         settle = (
             "the heads of the images are empty, and nothing tells where the data began: what the volume started with"
@@ -75,7 +79,11 @@ def conclude_mirror(
         verdicts=Verdicts(
             Verdict(Sure.CERTAIN, Reason.PROVEN)
             if sure
-            else Verdict(Sure.UNDECIDED if split_up or untold else Sure.PROBABLE, Reason.FEW, count=held),
+            else Verdict(
+                Sure.UNDECIDED if split_up or untold else Sure.PROBABLE,
+                Reason.UNCOUNTED if alone else Reason.FEW,
+                count=held,
+            ),
             begin.verdict if not untold else Verdict(Sure.UNDECIDED, Reason.NOTHING_SAYS),
         ),
         best=float(group.closing + held),
@@ -86,3 +94,13 @@ def conclude_mirror(
         ),
         settle=settle,
     )
+
+
+def _may_be_one_strip(table: Table, images: set[int], start: int) -> bool:
+    """Whether all that the copies hold may be one strip, and empty images of their size lie beside them: an array with
+    parity that holds data in its first strip only looks like that, too."""
+    pile = table.pile
+    sizes = {pile.sources[i].size for i in images}
+    empty = [i for i in range(len(pile)) if i not in images and pile.sources[i].size in sizes and not pile.data(i)]
+    last = max((b for i in images for _a, b in pile.data(i)), default=0)
+    return bool(empty) and last <= start + STRIP_MOST
