@@ -64,7 +64,7 @@ def conclude_mirror(
     untold = not held and not anything_before(table, set(cast.images), ROUND)
     settle = "" if sure else "a file system that can be read, or the controller's own configuration"
     if alone:
-        settle = "whether the empty images beside them are members, too: the controller's own configuration"
+        settle = "whether the images of the same size beside them are members, too: the controller's own configuration"
     if untold:
         settle = (
             "the heads of the images are empty, and nothing tells where the data began: what the volume started with"
@@ -80,7 +80,7 @@ def conclude_mirror(
             Verdict(Sure.CERTAIN, Reason.PROVEN)
             if sure
             else Verdict(
-                Sure.UNDECIDED if split_up or untold else Sure.PROBABLE,
+                Sure.UNDECIDED if split_up or untold or (alone and not plain) else Sure.PROBABLE,
                 Reason.UNCOUNTED if alone else Reason.FEW,
                 count=held,
             ),
@@ -97,10 +97,10 @@ def conclude_mirror(
 
 
 def _may_be_one_strip(table: Table, images: set[int], start: int) -> bool:
-    """Whether all that the copies hold may be one strip, and empty images of their size lie beside them: an array with
-    parity that holds data in its first strip only looks like that, too."""
+    """Whether all that the copies hold may be one strip, and images of their size lie beside them: a larger array that
+    holds data in its first strips only looks like that, too, as parity of the only data there are is a copy of them."""
     pile = table.pile
     sizes = {pile.sources[i].size for i in images}
-    empty = [i for i in range(len(pile)) if i not in images and pile.sources[i].size in sizes and not pile.data(i)]
+    beside = any(i not in images and pile.sources[i].size in sizes for i in range(len(pile)))
     last = max((b for i in images for _a, b in pile.data(i)), default=0)
-    return bool(empty) and last <= start + STRIP_MOST
+    return beside and last <= start + STRIP_MOST
