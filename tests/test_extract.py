@@ -15,9 +15,10 @@ from faithful_stripe.core.lineup.verdicts import placed
 from faithful_stripe.core.source import MemorySource
 from faithful_stripe.media.image import ImageFile, MediaError
 from faithful_stripe.work.errors import WorkError
-from faithful_stripe.work.extracting import Interrupted, extract, place_of
+from faithful_stripe.work.extracting import Interrupted, extract
 from faithful_stripe.work.lineup import save
 from faithful_stripe.work.outfile import Digest, OutFile, write_filled
+from faithful_stripe.work.places import place_of
 
 SECTOR = 512
 STRIP = 64 << 10

@@ -21,6 +21,7 @@ ARRAY = click.option(
 PARTITION = click.option(
     "--partition", type=click.IntRange(min=1), help="Which partition of the volume, from 1, where several may be meant."
 )  # fmt: skip
+PART = click.option("--part", metavar="NAME", help="Which logical volume of LVM: GROUP/NAME, or NAME.")
 
 
 @click.command()
@@ -28,6 +29,7 @@ PARTITION = click.option(
 @click.argument("path", default=".")
 @ARRAY
 @PARTITION
+@PART
 @click.option("--all", "every", is_flag=True, help="Everything below PATH, not only what is in it.")
 @click.option("--check", is_flag=True, help="Read every file listed, and test every row it stands on.")
 @click.option(
@@ -40,8 +42,8 @@ PARTITION = click.option(
 @json_option
 @click.pass_context
 def files(
-    ctx: click.Context, lineup_file: Path, path: str, number: int, partition: int | None, every: bool, check: bool,
-    damaged: bool, count: int | None, as_json: bool,
+    ctx: click.Context, lineup_file: Path, path: str, number: int, partition: int | None, part: str | None, every: bool,
+    check: bool, damaged: bool, count: int | None, as_json: bool,
 ) -> None:  # fmt: skip
     """List the files on the volume of a lineup: size, time, and whether their bytes are sound.
 
@@ -61,7 +63,7 @@ def files(
     from .render import show, waiting
 
     where = _inside(path)
-    with waiting("reading") as tell, files_of(lineup_file, number, partition) as opened:
+    with waiting("reading") as tell, files_of(lineup_file, number, partition, part) as opened:
         if count is not None:
             found = sample(opened, count, tell=tell)
             broken = _show_sample(found, count, as_json)
@@ -84,11 +86,12 @@ def files(
 @click.argument("out", type=click.Path(path_type=Path))
 @ARRAY
 @PARTITION
+@PART
 @json_option
 @click.pass_context
 def copy_out(
     ctx: click.Context, lineup_file: Path, paths: tuple[str, ...], out: Path, number: int, partition: int | None,
-    as_json: bool,
+    part: str | None, as_json: bool,
 ) -> None:  # fmt: skip
     """Copy files and folders PATH... out of the volume of a lineup into the folder OUT; `.` is everything.
 
@@ -103,7 +106,7 @@ def copy_out(
     from ..work.files import damaged as is_damaged
     from .render import show, waiting
 
-    with waiting("copying") as tell, files_of(lineup_file, number, partition) as opened:
+    with waiting("copying") as tell, files_of(lineup_file, number, partition, part) as opened:
         done = list(copy_files(opened, [_inside(p) for p in paths], out, tell))
         hidden = own_structures_hurt(opened, [c.listed for c in done])
     if as_json:
@@ -155,7 +158,7 @@ def _list_parts(opened: Opened, listed: list[Listed], damaged: bool) -> list[Par
     from ..core.units import binary_size
     from .render import Line, Table
 
-    where = f"partition {opened.part.number}" if opened.part.number else "the volume"
+    where = opened.part.name or (f"partition {opened.part.number}" if opened.part.number else "the volume")
     parts: list[Part] = [Line(f"{opened.part.what or 'File system'} on {where}", "head")]
     table = Table("", [">size", "modified (UTC)?1", "state", "path"])
     for one in listed:

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
 @click.option("--array", "number", type=click.IntRange(min=1), default=1, help="Which array of the lineup, from 1.")
 @click.option("--range", "wanted", metavar="START:LENGTH", help="Only this part of the volume, such as 0:256MiB.")
 @click.option("--partition", type=click.IntRange(min=1), help="Only this partition of the volume's table, from 1.")
+@click.option("--part", metavar="NAME", help="Only this logical volume of LVM: GROUP/NAME, or NAME.")
 @click.option(
     "--sha256", "plain", is_flag=True, help="The SHA-256 of OUT as well, however large it is (up to 64 MiB it is)."
 )
@@ -30,7 +31,7 @@ if TYPE_CHECKING:
 @click.pass_context
 def extract(
     ctx: click.Context, lineup_file: Path, out: Path, number: int, wanted: str | None, partition: int | None,
-    plain: bool, as_json: bool,
+    part: str | None, plain: bool, as_json: bool,
 ) -> None:  # fmt: skip
     """Write the volume of a lineup to a new sparse file OUT, test every row on the way, and print its BLAKE3.
 
@@ -45,16 +46,17 @@ def extract(
     Example:
       fstripe lineup extract found.toml volume.img --range 0:256MiB
       fstripe lineup extract found.toml data.img --partition 2
+      fstripe lineup extract found.toml gauges.img --part skerry/gauges
     """
     from ..work.extracting import extract as write
-    from ..work.extracting import place_of
     from ..work.lineup import open_array, what_is_read
+    from ..work.places import place_of
     from .render import show, waiting
 
     with open_array(lineup_file, number) as (found, members):
         if found.verdicts.placing != "certain":
             click.echo(f"Warning: order and start of this lineup are {found.verdicts.placing}, not certain.", err=True)
-        start, length = place_of(found.opened(members), wanted, partition)
+        start, length = place_of(found.opened(members), wanted, partition, part)
         with waiting(f"writing {out.name}") as tell:
             made, tested = write(found, members, what_is_read(found, members), out, start, length, tell, plain)
     if as_json:

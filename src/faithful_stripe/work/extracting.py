@@ -12,18 +12,15 @@ import hashlib
 from dataclasses import dataclass
 from pathlib import Path
 
-from ..core.formats import gpt, mbr
-from ..core.formats.declared import FormatError
 from ..core.lineup.document import Lineup
 from ..core.lineup.patches import patches
 from ..core.lineup.rowmap import RowMap
 from ..core.lineup.samples import Tell, silent
 from ..core.lineup.soundness import tested
 from ..core.ranges import Range, clip, subtract, total, union
-from ..core.source import BlockSource, BlockSourceError
+from ..core.source import BlockSource
 from ..media.whole import write_text
 from .checked import Watched
-from .copying import parse_range
 from .errors import WorkError
 from .outfile import OutFile
 
@@ -59,34 +56,6 @@ class Extract:
 
 class Interrupted(WorkError):
     """Stopped by hand: what was written is kept, and the same command continues from there."""
-
-
-def partitions(source: BlockSource) -> list[tuple[int, int]]:
-    """(start, length) in bytes of the partitions of a volume, in the order of its table; none without one."""
-    try:
-        found = gpt.table(source)
-    except (FormatError, BlockSourceError):
-        found = None
-    if found is not None:
-        return [(p.start, p.length) for p in found.partitions]
-    return [(e.start, e.length) for e in mbr.entries(source)]
-
-
-def place_of(source: BlockSource, wanted: str | None, partition: int | None) -> tuple[int, int]:
-    """(start, length) of what is wanted: a range, a partition (from 1), or all. Raises WorkError, SizeError."""
-    if partition is None:
-        return parse_range(wanted, source.size)
-    if wanted is not None:
-        raise WorkError(what="--range and --partition exclude each other", to_do="name one of them")
-    known = partitions(source)
-    if partition > len(known):
-        has = f"it has {len(known)}" if known else "it has no partition table"
-        raise WorkError(what=f"there is no partition {partition} on the volume", to_do=has)
-    start, length = known[partition - 1]
-    if start + length > source.size:
-        what = f"partition {partition} ends at byte {start + length}, past the volume's {source.size}"
-        raise WorkError(what=what, to_do="take what there is of it with --range")
-    return start, length
 
 
 def extract(

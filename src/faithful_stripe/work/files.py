@@ -17,31 +17,17 @@ from pathlib import Path, PurePosixPath
 from blake3 import blake3
 
 from ..core.arrays.geometry import Concatenation
-from ..core.formats.probe import describe
 from ..core.lineup.document import Lineup
 from ..core.lineup.rowmap import Why
 from ..core.lineup.samples import Tell, silent
 from ..core.ranges import Range, clip, subtract, total, union
-from ..core.source import BlockSource, BlockSourceError, Window
+from ..core.source import BlockSourceError
 from ..media.filesystems import Entry, FilesError, FileSystem, Kind
 from ..media.image import MediaError, media_error
 from ..media.whole import give_name, refuse_existing
 from .checked import CheckedVolume
-from .extracting import partitions
 from .lineup import open_array
-
-
-@dataclass(frozen=True)
-class Part:
-    """A place of the volume that may hold a file system: a partition (from 1), or the whole volume (0).
-
-    what  what its first bytes look like
-    """
-
-    number: int
-    start: int
-    length: int
-    what: str
+from .places import Part, chosen, parts_of
 
 
 @dataclass(frozen=True)
@@ -119,27 +105,21 @@ def own_structures_hurt(opened: Opened, seen: Sequence[Listed]) -> int:
     return total(subtract(asked, inside))
 
 
-def parts_of(volume: BlockSource) -> list[Part]:
-    """Where file systems may be on a volume."""
-    found = partitions(volume)
-    places = [(n, start, min(length, volume.size - start)) for n, (start, length) in enumerate(found, 1)]
-    made = [Part(n, s, length, describe(Window(volume, s, length))) for n, s, length in places if length > 0]
-    return made or [Part(0, 0, volume.size, describe(volume))]
-
-
 @contextmanager
-def files_of(path: Path, number: int = 1, partition: int | None = None) -> Iterator[Opened]:
-    """The file system on the numbered array of a lineup file. Raises FilesError, MediaError, LineupError.
+def files_of(
+    path: Path, number: int = 1, partition: int | None = None, name: str | None = None
+) -> Iterator[Opened]:  # fmt: skip
+    """The file system on the numbered array of a lineup file. Raises FilesError, MediaError, LineupError, WorkError.
 
     partition  from 1; None takes the only one there is
+    name       of a logical volume of LVM
     """
     with open_array(path, number) as (found, members):
         met: list[Range] = []
         volume = CheckedVolume(found, members, met.extend, path.stem)
-        part = _chosen(parts_of(volume), partition)
-        words = (
-            f"{'the volume' if not part.number else f'partition {part.number}'} holds {part.what or 'only zeros'}: that"
-        )
+        part = chosen(parts_of(volume), partition, name)
+        where = part.name or ("the volume" if not part.number else f"partition {part.number}")
+        words = f"{where} holds {part.what or 'only zeros'}: that"
         system = FileSystem(volume, part.start, part.length, words)
         rowmap = found.rowmap
         # what a pass could not read may be lost, and its map does not say of which bytes of the volume
@@ -154,19 +134,6 @@ def protected(found: Lineup) -> bool:
         return False
     gone = {position for position, name in enumerate(found.seated) if name is None}
     return all(len(group.checks) > len(group.members & gone) for group in made.pattern.groups)
-
-
-def _chosen(parts: Sequence[Part], partition: int | None) -> Part:
-    if partition is None:
-        likely = [p for p in parts if "file system" in p.what] or list(parts)
-        if len(likely) > 1:
-            there = "; ".join(f"{p.number}: {p.what}" for p in likely)
-            raise FilesError(what=f"the volume has several partitions ({there})", to_do="name one with --partition")
-        return likely[0]
-    for part in parts:
-        if part.number == partition:
-            return part
-    raise FilesError(what=f"there is no partition {partition} on the volume", to_do=f"it has {len(parts)}")
 
 
 def listing(opened: Opened, path: PurePosixPath, every: bool, check: bool, tell: Tell = silent) -> Iterator[Listed]:
