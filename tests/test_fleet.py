@@ -94,3 +94,18 @@ def test_the_command_tells_a_line_a_change_a_command_and_a_file(rack):
         no = rack("--at", "rack.toml", "watch", "--once", *words)
         assert no.status in (1, 2) and why in no.err, no.err
     assert rack("--at", "a", "watch", "--once", "--run", "x").status == 2
+
+
+def test_the_events_of_all_are_one_list_and_a_silent_one_is_said(rack):
+    for name, bay in (("b", "1"), ("a", "2")):
+        hand(rack.folder / name, lambda s, bay=bay: s.pull(bay))
+    told = rack("--at", "rack.toml", "log", "--json")
+    events = json.loads(told.out)["events"]
+    assert told.status == 0 and [e["here"] for e in events] == sorted(e["here"] for e in events)
+    pulled = [(e["at"], e["bay"]) for e in events if e["message_id"].endswith("DriveRemoved")]
+    assert pulled == [("b", "1"), ("a", "2")] and {e["at"] for e in events} == {"a", "b", "c"}
+    shown = rack("--at", "rack.toml", "--at", "away", "log", "--bay", "2")
+    assert shown.status == 3 and "Not read: away" in shown.err and "A drive was removed from bay 2" in shown.out
+    assert "bay 1" not in shown.out
+    for wrong, status in ((("--follow",), 2), (("--since", "soon"), 1)):
+        assert rack("--at", "rack.toml", "log", *wrong).status == status

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from .common import json_option, plain, print_json, target
+from .common import ATTENTION, access_of, all_named, json_option, plain, print_json, target
 
 if TYPE_CHECKING:
     from ..work.log import Entry
@@ -28,6 +28,7 @@ MOST_OFF = 60.0
 def log(ctx: click.Context, bay: str | None, since: str | None, fresh: bool, follow: bool, as_json: bool) -> None:
     """The server's events, oldest first: bay, drive and volume resolved, plain words beside the server's own, what
     followed from a cause below it. Where the server's clock is off, the times by this machine's stand beside its own.
+    Of several servers (--at repeated, or a list file): all events in one list, by this machine's clock.
 
     \b
     Example:
@@ -37,6 +38,11 @@ def log(ctx: click.Context, bay: str | None, since: str | None, fresh: bool, fol
     from ..work import log as work
     from ..work.swap import identity
 
+    if len(all_named(ctx)) > 1:
+        if fresh or follow:
+            raise click.UsageError("--new and --follow are for one server; `watch` tells what begins at several")
+        _several(ctx, bay, since, as_json)
+        return
     client = target(ctx)
     clocks = work.clocks(client)
     offset = clocks.offset
@@ -63,6 +69,42 @@ def log(ctx: click.Context, bay: str | None, since: str | None, fresh: bool, fol
     except KeyboardInterrupt:
         click.echo("fstripe: stopped following the log", err=True)
         ctx.exit(1)
+
+
+def _several(ctx: click.Context, bay: str | None, since: str | None, as_json: bool) -> None:
+    """The events of several servers in one list, by this machine's clock: theirs may differ."""
+    from ..redfish.target import connect
+    from ..work.log import since as moment_of
+    from ..work.many import logs_of
+    from .render import Cell, Table, show
+
+    access = access_of(ctx)
+    if since:
+        moment_of(since, time.time())  # a moment that cannot be read is one error, not one of each server
+    found = logs_of(all_named(ctx), lambda at: connect(at, access=access), since or "", time.time())
+    for one in found:
+        for path in one.missed:
+            click.echo(f"Not read: {path} of {one.at}", err=True)
+        if one.trouble:
+            click.echo(f"Not read: {one.at} ({one.trouble})", err=True)
+    rows = sorted(
+        ((e.here, one, e) for one in found for e in one.entries if bay in (None, e.bay)), key=lambda row: row[0]
+    )
+    if as_json:
+        print_json({
+            "events": [{"at": one.at, "server": one.server, **plain(e)} for _here, one, e in rows],
+            "not_read": [{"at": one.at, "why": one.trouble} for one in found if one.trouble],
+        })  # fmt: skip
+    else:
+        table = Table("", ["time (this machine's clock)", "server", "severity", ">bay", "drive?1", "volume?2", "event"])
+        for here, one, e in rows:
+            text = e.message if not e.plain or e.plain.lower().rstrip(".") in e.message.lower() else (
+                f"{e.message} [{e.plain}]")  # fmt: skip
+            table.add(_short(here), one.at, Cell(e.severity, e.severity), e.bay, e.serial, e.volume, text)
+        show([table] if rows else [])
+        if not rows:
+            click.echo("No events.")
+    ctx.exit(ATTENTION if any(one.trouble or one.missed for one in found) else 0)
 
 
 def _show(found: list[Entry], as_json: bool, offset: float, as_lines: bool = False, heads: bool = True) -> None:
