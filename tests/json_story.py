@@ -55,6 +55,7 @@ def story(run: Run, folder: Path, volume: Path) -> Iterator[tuple[tuple[str, ...
     yield ask("controller", "set", "--rebuild-rate", "50", name=2)
     yield ask("volume", "add", "tides", "--level", "5", "--bays", "4-7", name=2, sure=four)
     yield ask("volume", "show", "tides", name=2)
+    yield ask("volume", "rescue", "tides", name=2)
     yield ask("volume", "set", "tides", "--read-cache", "off", name=2)
     yield ask("bench", "load", "tides", "observatory", name=2)
     yield ask("bench", "dump", "tides", "part.img", "--range", "0:1MiB", name=2)

@@ -40,9 +40,7 @@ COMMANDS: dict[str, Entry] = {
     "ready": Entry("prepare", "ready", "ready", "Is the server ready to be installed and to boot? One checklist."),
     "weigh": Entry("prepare", "weigh", "weigh", "Weigh the layouts: capacity, margin, speed, risk."),
     "build": Entry("build", "sheet", "build", "Bring a server to what a build sheet says: plan, agree, carry out."),
-    "volume": Entry(
-        "build", "found", "volume", "Create, show, check, rebuild, adopt and remove volumes (virtual drives)."
-    ),
+    "volume": Entry("build", "rescuing", "volume", "Create, show, check, rebuild, rescue, adopt and remove volumes."),
     "spare": Entry("build", "spares", "spare", "Hot spares: add and remove."),
     "controller": Entry("build", "spares", "controller", "What a controller does by itself, and how fast."),
     "boot": Entry("build", "firmware", "boot", "Put a volume first in the boot order."),
@@ -135,7 +133,8 @@ called: list[str] = []
 
 CHANGING = {
     "firmware": ("set", "restart", "update"), "spare": ("add", "remove"), "controller": ("set",), "boot": (),
-    "volume": ("add", "set", "remove", "initialize", "check", "rebuild", "adopt", "forget"), "build": (), "swap": (),
+    "volume": ("add", "set", "remove", "initialize", "check", "rebuild", "rescue", "adopt", "forget"),
+    "build": (), "swap": (),
 }  # fmt: skip
 """Commands, with their subcommands, that change a server: they are noted for its service record."""
 

@@ -305,6 +305,10 @@ def _loses(facts: dict[str, Any]) -> str:
     return f"taking {bay_words(d)} out now loses volume {facts['volume'].name}: its margin is {facts['margin']}"
 
 
+def _seats(seats: tuple[Seat, ...]) -> str:
+    return ", ".join(f"bay {s.bay} ({said(s.serial, 'serial not known')})" for s in seats)
+
+
 REFUSALS: dict[Because, Callable[[dict[str, Any]], str]] = {
     Because.LOSES_VOLUME: _loses,
     Because.LOSES_RANGES: lambda x: (
@@ -318,6 +322,15 @@ REFUSALS: dict[Because, Callable[[dict[str, Any]], str]] = {
     Because.REDUNDANCY_NOT_KNOWN: lambda x: (
         f"the server does not tell that volume {x['volume'].name} survives without {bay_words(x['drive'])}: what is "
         "not known to be redundant is not"
+    ),
+    Because.NOT_OFFLINE: lambda x: f"volume {x['volume'].name} can be read: there is nothing to force",
+    Because.MEMBERS_AWAY: lambda x: f"members that are up to date are not there: {_seats(x['seats'])}",
+    Because.OUT_OF_DATE: lambda x: (
+        f"the volume was written while these members were away: {_seats(x['seats'])}; using them mixes old bytes with "
+        "new ones"
+    ),
+    Because.CURRENCY_NOT_KNOWN: lambda x: (
+        f"the server does not tell whether these members are up to date: {_seats(x['seats'])}"
     ),
     Because.USE_NOT_KNOWN: lambda x: (
         f"what {bay_words(x['drive'])} is used for is not known: volumes or their members could not be read"

@@ -33,6 +33,10 @@ class Because(StrEnum):
     REDUNDANCY_NOT_KNOWN = "redundancy-not-known"
     BEING_COPIED = "being-copied"
     COPY_FIRST = "copy-first"
+    NOT_OFFLINE = "not-offline"
+    MEMBERS_AWAY = "members-away"
+    OUT_OF_DATE = "out-of-date"
+    CURRENCY_NOT_KNOWN = "currency-not-known"
 
 
 class Costs(StrEnum):
@@ -98,7 +102,14 @@ class UpdateFirmware:
     paths: tuple[str, ...]
 
 
-Act = TakeOut | Restart | ForgetVolume | UpdateFirmware
+@dataclass(frozen=True)
+class ForceOnline:
+    """Having a controller use members of an offline volume again that it has given up (`Volume.ForceEnable`)."""
+
+    volume: Volume
+
+
+Act = TakeOut | Restart | ForgetVolume | UpdateFirmware | ForceOnline
 
 
 def may(act: Act, server: Server) -> Allowed | Refused:
@@ -109,6 +120,8 @@ def may(act: Act, server: Server) -> Allowed | Refused:
         return Allowed(tuple(_running(server)))
     if isinstance(act, ForgetVolume):
         return Allowed(tuple(_hangs_on(server, act.volume)))
+    if isinstance(act, ForceOnline):
+        return _force(server, act.volume)
     return _update(server, act)
 
 
@@ -246,6 +259,37 @@ def _copy_first(server: Server, drive: Drive) -> Refused | None:
         return None
     step = Step(StepCode.COPY_FIRST, of_drive(drive), {"drive": drive, "volume": mine[0], "onto": fits[0]})
     return Refused(Because.COPY_FIRST, {"drive": drive, "volumes": tuple(mine)}, step)
+
+
+# forcing a volume online ------------------------------------------------------------------------
+
+
+def _force(server: Server, v: Volume) -> Allowed | Refused:
+    """Allowed where enough members are there that are known to be up to date: a controller that is made to use one that
+    is not mixes old bytes with new ones, and parity that is written from them makes that lasting."""
+    facts: dict[str, Any] = {"volume": v}
+    if not offline(server, v):
+        return Refused(Because.NOT_OFFLINE, facts, None)
+    chosen, gone = layout_of(v), standing(server, v).gone
+    if chosen is None:
+        return Refused(Because.CURRENCY_NOT_KNOWN, facts | {"seats": v.seats}, Step(StepCode.LOOK, of_volume(v)))
+    missing = {i: v.seats[i] for i in gone if v.seats[i].state is not SeatState.REBUILDING}
+    here = {i for i, s in missing.items() if (d := server.seated_at(s)) and d.seated and answers(d) is Answers.YES}
+    pattern = chosen.pattern()
+
+    def enough(back: set[int]) -> bool:
+        return margin(pattern, gone - back) >= 0
+
+    if enough({i for i in here if missing[i].current is True}):
+        return Allowed()
+    if enough({i for i, s in missing.items() if s.current is True}):
+        away = tuple(s for i, s in missing.items() if s.current is True and i not in here)
+        return Refused(Because.MEMBERS_AWAY, facts | {"seats": away}, bring_back(server, v))
+    unknown = tuple(s for s in missing.values() if s.current is UNKNOWN)
+    if unknown and enough({i for i, s in missing.items() if s.current is not False}):
+        return Refused(Because.CURRENCY_NOT_KNOWN, facts | {"seats": unknown}, Step(StepCode.LOOK, of_volume(v)))
+    old = tuple(s for s in missing.values() if s.current is False)
+    return Refused(Because.OUT_OF_DATE, facts | {"seats": old or tuple(missing.values())}, None)
 
 
 # the server as a whole --------------------------------------------------------------------------

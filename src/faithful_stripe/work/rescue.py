@@ -1,0 +1,102 @@
+"""A volume that is offline: which member left when, whether it is up to date, and forcing online what is known to be.
+
+Nothing is changed until it is asked for, and then only in the standard's way (`Volume.ForceEnable`), with members that
+are known to be up to date; it is read back before it is called done.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from ..core.server.acts import Allowed, ForceOnline, Refused, may
+from ..core.server.assess import assess
+from ..core.server.condition import State
+from ..core.server.model import Server
+from ..core.server.redundancy import Answers, answers, standing
+from ..core.server.things import Seat, SeatState, Volume
+from ..core.server.unknown import UNKNOWN
+from ..redfish.client import Client
+from ..redfish.exchange import RedfishError
+from ..redfish.plain import part, text
+from .errors import ActRefused, WorkError
+from .log import Entry, clocks, entries, explained
+from .survey import survey
+
+LEFT = ("DriveRemoved", "DriveFailure", "DriveOffline", "DriveGivenUp")
+"""Events of a member that leaves, by the last part of their message id."""
+
+ACTION = "#Volume.ForceEnable"
+
+
+@dataclass(frozen=True)
+class Away:
+    """A missing member: its place, whether its drive is seated and answers, and the event with which it left last; None
+    where the log tells of none."""
+
+    seat: Seat
+    here: bool
+    left: Entry | None
+
+
+@dataclass(frozen=True)
+class Rescue:
+    """What is known of a volume that is to be brought back.
+
+    verdict  whether it may be forced online, and else why not and what comes first
+    offered  whether the server offers that
+    """
+
+    server: Server
+    volume: Volume
+    away: tuple[Away, ...]
+    verdict: Allowed | Refused
+    offered: bool
+
+    @property
+    def serials(self) -> list[str]:
+        """The serial numbers of the missing members whose drives are there."""
+        return [str(a.seat.serial) for a in self.away if a.here and a.seat.serial is not UNKNOWN]
+
+
+def rescue(client: Client, name: str, controller: str | None = None) -> Rescue:
+    """What is known of a volume. Raises ChoiceError, RedfishError."""
+    seen = survey(client)
+    volume = seen.volume(name, controller)
+    try:
+        events = explained(entries(client), seen, clocks(client))
+    except (WorkError, RedfishError):
+        events = []  # a server without a log; the connection would have failed before
+    missing = [volume.seats[i] for i in sorted(standing(seen, volume).gone)]
+    away = tuple(_away(seen, s, events) for s in missing if s.state is not SeatState.REBUILDING)
+    offered = text(part(client.maybe(volume.path), "Actions", ACTION), "target") is not UNKNOWN
+    return Rescue(seen, volume, away, may(ForceOnline(volume), seen), offered)
+
+
+def _away(seen: Server, seat: Seat, events: list[Entry]) -> Away:
+    drive = seen.seated_at(seat)
+    here = drive is not None and drive.seated and answers(drive) is Answers.YES
+    mine = [e for e in events if e.message_id.rpartition(".")[2] in LEFT and _of(e, seat)]
+    return Away(seat, here, mine[-1] if mine else None)
+
+
+def _of(event: Entry, seat: Seat) -> bool:
+    """Whether an event is about a member: by its serial number, else by its bay."""
+    return event.serial == seat.serial if event.serial and seat.serial is not UNKNOWN else event.bay == seat.bay
+
+
+def force_online(client: Client, found: Rescue) -> Volume:
+    """Have the controller use the members that are there again, and read it back. Raises ActRefused, WorkError,
+    RedfishError where it took that and the volume still cannot be read."""
+    if isinstance(found.verdict, Refused):
+        raise ActRefused(found.server, found.verdict)
+    target = text(part(client.get(found.volume.path), "Actions", ACTION), "target")
+    if target is UNKNOWN:
+        what = f"volume {found.volume.name}: this server does not offer to force a volume online"
+        raise WorkError(what=what, to_do="its own console may; or image the drives and use `lineup solve`")
+    client.post(target, {})
+    seen = survey(client)
+    now = next((v for v in seen.volumes if v.path == found.volume.path), None)
+    if now is None or assess(seen).of(now).state is State.OFFLINE:
+        what = f"{client.where}: it took that, and volume {found.volume.name} still cannot be read"
+        raise RedfishError(what=what, to_do="look at its log: `log`; write nothing to it", status=0, message_id="")
+    return now
