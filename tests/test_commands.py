@@ -70,7 +70,7 @@ def test_help_needs_no_numbers_library(fstripe):
 
 def test_completion_knows_the_commands(fstripe):
     done = fstripe(_FSTRIPE_COMPLETE="bash_complete", COMP_WORDS="fstripe volume ", COMP_CWORD="2")
-    known = {"add", "adopt", "check", "forget", "found", "initialize", "remove", "rebuild", "set", "show"}
+    known = {"add", "adopt", "check", "forget", "found", "initialize", "remove", "rebuild", "rescue", "set", "show"}
     assert {f"plain,{name}" for name in known} == set(done.out.split())
     assert "complete" in fstripe(_FSTRIPE_COMPLETE="bash_source").out
 

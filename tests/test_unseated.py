@@ -95,3 +95,12 @@ def test_a_mirror_beside_empty_images_may_be_the_first_strip_of_more(volumes, tm
     pair = [i for i in case.images if str(i) in array.members]
     (alone,) = solve_images(pair).arrays
     assert alone.geometry.layout.level == "RAID1" and alone.verdict == "certain"
+
+
+def test_what_does_not_add_up_to_a_span_does_not_hide_the_array():
+    """Four of five that add up as P and Q do, one missing, and a fifth that holds structures of the same file system:
+    RAID 6 of five is tried. All five were called RAID 6 of seven without two."""
+    tried = casts(range(5), [Membership((0, 1, 2, 3), "two less one", 86, 86)])
+    assert [(c.level, c.positions, c.missing) for c in tried] == [("RAID6", 5, 1)]
+    spans = [Membership((0, 1, 2, 3), "sum", 80, 80), Membership((4, 5, 6, 7), "sum", 80, 80)]
+    assert {(c.level, c.positions, c.missing) for c in casts(range(10), spans)} >= {("RAID50", 8, 0)}

@@ -29,8 +29,8 @@ def rescue(
 ) -> None:  # fmt: skip
     """Show which members of volume NAME are missing, since when, and whether they are up to date.
 
-    With --force-online the controller is made to use those that are there again: only where enough of them are known
-    to be up to date, and the server offers it. Everything else is refused, and said what comes first.
+    With --force-online the controller uses those again that are there: only where enough of them are known to be up to
+    date, and the server offers it. Everything else is refused, and what comes first is said.
 
     \b
     Example:

@@ -85,7 +85,7 @@ def named(parts: Sequence[Part], name: str) -> Part:
         why = {
             NotRead.ELSEWHERE: "it needs another physical volume, which is not on this one",
             NotRead.KIND: "its mapping (a mirror, thin, a snapshot) is not read here",
-            NotRead.BROKEN: "its description does not add up",
+            NotRead.BROKEN: "its description contradicts itself",
         }[part.not_read]
         raise WorkError(what=f"{part.name}: {why}", to_do="extract the whole volume, and give it to LVM itself")
     if part.pieces:

@@ -182,6 +182,10 @@ def _parity(groups: Sequence[Membership], loose: Sequence[Column]) -> list[Cast]
                 found += _made(level, columns, k, 1, tuple(spans_known))
         else:
             found += _made("RAID60" if two else "RAID50", [*columns, *loose], spans * k, spans, tuple(spans_known))
+    if rest:  # what does not add up to a span may be a member that is hurt: it is seated where it fits (`unseated`)
+        named = ("RAID60" if two else "RAID50",) if len(groups) > 1 else ("RAID6",) if two else ("RAID5", "RAID4")
+        for level in named:
+            found += _made(level, columns, len(groups) * k, len(groups), tuple(spans_known))
     if not two and len(groups) == 1 and k >= 3:
         # with P and Q, and the member with Q missing, plain sums hold in a part of the rows only
         partly = groups[0].closing < 0.8 * groups[0].blocks

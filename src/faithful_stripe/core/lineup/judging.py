@@ -77,6 +77,7 @@ def conclude(
         won = other.total > judged[0].total
         judged = sorted([*judged, other], key=lambda j: -j.total)
         table.note("hypotheses", f"with every fact: {words(other.h, table.pile)}; {other.total:.0f}")
+        judged[0] = with_unseated(table, judged[0], placed, kept)
     begin = begin_of(table, judged[0].h, placed)
     if begin.shift:  # the volume begins earlier: what stands in it stands so much further on
         placed = [(a, base + begin.shift) for a, base in placed]
@@ -111,7 +112,8 @@ def conclude(
             judged[0] = Judged(less, findings, best.total - best.findings.nats + findings.nats)
             if not shown:  # the same with that member in it
                 judged.insert(1, Judged(best.h, best.findings, judged[0].total - GAP_NATS))
-    beside = tuple(old for old, new in table.outdated.items() if new in best.h.cast.images)
+    seated = best.h.cast.images
+    beside = tuple(old for old, new in table.outdated.items() if new in seated and old not in seated)
     judged += moved_to_gaps(table, judged[0], placed, kept)
     ranked = [judged[0], *sorted(judged[1:], key=lambda j: -j.total)]
     made = finish(table, ranked, open_at, stale, beside, placed, groups, replace(begin, h=best.h))

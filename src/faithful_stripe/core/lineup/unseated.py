@@ -17,8 +17,8 @@ from .membership import LEAST_CLOSING
 from .table import Table
 from .verdict import final_geometry, read_volume, rebuilt
 
-TRIED, PIECE, SECTOR = 96, 4096, 512
-"""Rows of an image that are held against what is computed, and how many bytes of each."""
+TRIED, PIECE = 96, 4096
+"""Pieces of an image that are held against what is computed, spread over its data, and how many bytes each has."""
 
 SAME_SHARE = 0.9
 """Of what an image holds there, the share that must be as computed: the rest may be unreadable or out of date."""
@@ -26,7 +26,7 @@ SAME_SHARE = 0.9
 
 @dataclass(frozen=True)
 class Unseated:
-    """An image and the position that it fits; `same` and `other`: rows in which it holds what is computed, or not."""
+    """An image and the position that it fits; `same` and `other`: pieces in which it holds what is computed, or not."""
 
     image: int
     position: int
@@ -38,10 +38,12 @@ def unseated(table: Table, h: Hypothesis) -> list[Unseated]:
     """Images that fit a missing position each, the best for each position and image."""
     made, members = final_geometry(h, table.pile)
     gaps = [p for p, image in enumerate(members) if image is None]
-    others = set(range(len(table.pile))) - {i for i in members if i is not None} - set(table.outdated)
+    others = set(range(len(table.pile))) - {i for i in members if i is not None}
     if not gaps or not others or not made.redundant or h.cast.level == "RAID10":
         return []
-    found = [fit for image in others for gap in gaps if (fit := _fit(table, h, image, gap)) is not None]
+    fits = (_fit(table, h, image, gap) for image in others for gap in gaps)
+    # what was taken for an old copy of another member is none where it holds what a missing one must hold, all of it
+    found = [fit for fit in fits if fit and not (fit.other and fit.image in table.outdated)]
     chosen: list[Unseated] = []
     for fit in sorted(found, key=lambda f: (f.other, -f.same)):
         if all(fit.image != c.image and fit.position != c.position for c in chosen):
@@ -52,33 +54,29 @@ def unseated(table: Table, h: Hypothesis) -> list[Unseated]:
 def _fit(table: Table, h: Hypothesis, image: int, position: int) -> Unseated | None:
     """How an image holds up at a missing position; None where it does not fit."""
     volume, strip = rebuilt(h, table.pile), h.strip
+    piece = min(PIECE, strip)
     end = h.start + volume.geometry.member_bytes[position]
-    rows = sorted({row for a, b in table.pile.data(image) for row in _rows(max(a, h.start), min(b, end), h)})
+    held = [(max(a, h.start) - h.start, min(b, end) - h.start) for a, b in table.pile.data(image)]
+    counts = [max(0, b - 1) // piece - a // piece + 1 if b > a else 0 for a, b in held]
+    edges = np.cumsum([0, *counts])
     same = other = 0
-    for row in rows if len(rows) <= TRIED else [rows[i] for i in np.linspace(0, len(rows) - 1, TRIED).astype(int)]:
-        own = table.pile.stretch(image, h.start + row * strip, strip)
-        filled = np.flatnonzero(own)
-        if not filled.size:
+    for number in np.unique(np.linspace(0, edges[-1] - 1, min(TRIED, int(edges[-1]))).astype(np.int64)).tolist():
+        which = int(np.searchsorted(edges, number, "right")) - 1
+        at = (held[which][0] // piece + number - int(edges[which])) * piece
+        own = table.pile.stretch(image, h.start + at, piece)
+        if not own.any():
             continue
-        begin = int(filled[0]) // SECTOR * SECTOR
-        piece = own[begin : begin + PIECE]
-        computed = np.empty(piece.size, np.uint8)
+        computed = np.empty(piece, np.uint8)
         try:
-            volume.compute(position, row, begin, computed)
+            volume.compute(position, at // strip, at % strip, computed)
         except StripeError:
             continue
-        if np.array_equal(computed, piece):
+        if np.array_equal(computed, own):
             same += 1
         else:
             other += 1
     fits = same >= LEAST_CLOSING and same >= SAME_SHARE * (same + other)
     return Unseated(image, position, same, other) if fits else None
-
-
-def _rows(begin: int, end: int, h: Hypothesis) -> range:
-    """The rows that a range of an image touches, no more of them than are tried."""
-    first, last = (begin - h.start) // h.strip, -(-(end - h.start) // h.strip)
-    return range(first, last, max(1, (last - first) // TRIED)) if end > begin else range(0)
 
 
 def seated(h: Hypothesis, fit: Unseated) -> Hypothesis:
@@ -90,10 +88,10 @@ def seated(h: Hypothesis, fit: Unseated) -> Hypothesis:
 
 def with_unseated(table: Table, best: Judged, placed: Placed, kept: Placed) -> Judged:
     """The answer with every image seated that holds what a missing member must hold."""
-    h = best.h
-    for fit in unseated(table, h):
+    h, fits = best.h, unseated(table, best.h)
+    for fit in fits:
         h = seated(h, fit)
-        says = f"position {fit.position}: {fit.same} rows are what the others' redundancy gives, {fit.other} are not"
+        says = f"position {fit.position}: {fit.same} pieces are what the others' redundancy gives, {fit.other} are not"
         table.note("hypotheses", f"{table.pile.names[fit.image]} takes {says}")
     if h is best.h:
         return best
