@@ -7,6 +7,7 @@ import pytest
 from werkzeug.wrappers import Request, Response
 
 from faithful_stripe.redfish.client import Client
+from faithful_stripe.redfish.exchange import RedfishError
 from faithful_stripe.redfish.target import connect
 from faithful_stripe.work import firmware as work
 from faithful_stripe.work.errors import WorkError
@@ -134,6 +135,35 @@ def stranger(environ, start_response):
     }  # fmt: skip
     page = pages.get(Request(environ).path)
     return Response(json.dumps(page), 200 if page else 404)(environ, start_response)
+
+
+@pytest.mark.parametrize(("keeps", "says"), [(True, ""), (False, "does not tell that Q17 will be as asked")])
+def test_what_a_server_takes_is_read_back_before_it_is_called_done(keeps, says):
+    waiting = {}
+
+    def answer(request):
+        if request.method == "PATCH":
+            waiting.update(json.loads(request.content)["Attributes"] if keeps else {})
+            return httpx.Response(204)
+        if request.url.path == "/b":
+            body = {
+                "Attributes": {"Q17": "A", "Word": None},
+                "@Redfish.Settings": {"SettingsObject": {"@odata.id": "/w"}},
+            }
+            return httpx.Response(200, json=body)
+        if request.url.path == "/w":
+            return httpx.Response(200, json={"@odata.id": "/w", "Attributes": waiting})
+        environ = {"PATH_INFO": request.url.path, "REQUEST_METHOD": "GET", "wsgi.url_scheme": "http"}
+        return httpx.Response(200, content=b"".join(stranger(environ, lambda *_words: None)))
+
+    http = httpx.Client(transport=httpx.MockTransport(answer), base_url="http://s")
+    with Client("s", http, sleep=lambda _s: None) as client:
+        found = work.firmware(client)
+        if says:
+            with pytest.raises(RedfishError, match=says):
+                work.set_attributes(client, found, {"Q17": "R"})
+        else:
+            assert work.set_attributes(client, found, {"Q17": "R"}).named("Q17").will_be == "R"
 
 
 def test_roles_on_a_server_that_nobody_here_wrote():

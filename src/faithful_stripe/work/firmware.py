@@ -20,6 +20,7 @@ from ..media.given import text_given, toml_of, why_not
 from ..redfish.client import Client, gap
 from ..redfish.exchange import Body, RedfishError
 from ..redfish.plain import link, part, rows
+from ..redfish.writers import LOOKS, PAUSE
 from .errors import WorkError
 from .remembered import remember, remember_names
 from .seen import Override, booting
@@ -295,13 +296,23 @@ def _is(a: AttributeView, value: Any, word: str) -> bool:
 
 
 def set_attributes(client: Client, found: Firmware, wanted: Mapping[str, Any]) -> Firmware:
-    """Send values that wait for the next restart, and read back what waits."""
+    """Send values that wait for the next restart, and read back that they do. Raises RedfishError where the server took
+    them and they do not."""
     if not found.settings_path:
         what = f"{found.server}: its firmware attributes cannot be changed over Redfish"
         raise WorkError(what=what, to_do="use its own setup screens")
     client.patch(found.settings_path, {"Attributes": dict(wanted)})
     remember(found.identity, wanted)
-    return firmware(client)
+    for look in range(LOOKS):
+        now = firmware(client)
+        told = {name: now.named(name) for name in wanted}  # a password is never told
+        lost = [n for n, value in wanted.items() if told[n].will_be != value and told[n].kind != "Password"]
+        if not lost:
+            return now
+        if look + 1 < LOOKS:
+            client.wait(PAUSE)
+    what = f"{found.server}: it took the change, and does not tell that {', '.join(lost)} will be as asked"
+    raise RedfishError(what=what, to_do="look again: `firmware show`", status=0, message_id="")
 
 
 # restarting -------------------------------------------------------------------------------------
