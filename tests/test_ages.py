@@ -1,10 +1,13 @@
 """Ages: how old members are by what their structures say, where nothing else could tell."""
 
+import shutil
+import subprocess
+
 import numpy as np
 import pytest
 
 from faithful_stripe.core.arrays.geometry import geometry
-from faithful_stripe.core.lineup.ages import OLDER_NATS, Age, Unit, ages_of
+from faithful_stripe.core.lineup.ages import OLDER_NATS, Age, Unit, ages_of, copies_compared
 from faithful_stripe.core.lineup.anchors import facts_of
 from faithful_stripe.core.lineup.marks.ground import Ground
 
@@ -52,3 +55,42 @@ def test_what_stands_elsewhere_tells_nothing():
     ground.add("inode", 0, 0, 0)
     ground.add_ages("seconds", 0, 0, STRIP, 5)  # a copy in a journal
     assert ages_of(shape, (0, 1, 2), [(facts_of(ground), 0)]) == ()
+
+
+def copies(newest):
+    """Two copies of a file system: blocks of one structure each, whose ages on the two `newest` gives."""
+    ground = Ground(b"tide", "tide", STRIP * 40, True)
+    for block in range(40):
+        for image, when in enumerate(newest(block)):
+            ground.add("inode", image, block * STRIP, block * STRIP)
+            ground.add_ages("log-number", image, block * STRIP, block * STRIP, when)
+    return copies_compared(0, (0, 1), [(facts_of(ground), 0)])
+
+
+def test_the_copy_that_was_written_last_is_told_by_what_stands_at_the_same_place():
+    assert [age.older for age in copies(lambda b: (100, 100 + (b % 4 == 0)))] == [True, False]
+    assert [age.older for age in copies(lambda b: (100 + (b == 7), 100))] == [False, False]  # one block is one write
+    assert copies(lambda b: (100 + (b < 5), 100 + (b > 30))) == ()  # both were written while they were apart
+    assert copies(lambda _b: (100, 100)) == () or not any(a.older for a in copies(lambda _b: (100, 100)))
+
+
+@pytest.mark.skipif(not all(map(shutil.which, ("debugfs", "mke2fs"))), reason="needs the tools of ext file systems")
+@pytest.mark.parametrize("first", ["old.img", "new.img"])
+def test_the_stale_half_of_a_mirror_is_named_and_the_other_handed_over(fstripe, first):
+    """An ext4 that another program wrote to while one half was away: files added and changed."""
+    files = fstripe.folder / "files"
+    files.mkdir()
+    for n in range(60):
+        (files / f"f{n}.txt").write_text(f"gauge {n}\n" * 400 * (n % 7 + 1))
+    old, new = fstripe.folder / "old.img", fstripe.folder / "new.img"
+    subprocess.run(
+        ["mke2fs", "-q", "-t", "ext4", "-O", "metadata_csum", "-b", "4096", "-d", files, old, "24M"], check=True
+    )
+    shutil.copy(old, new)
+    lines = [f"write {files}/f{n}.txt late{n}\nsif f{n}.txt ctime 20301201\n" for n in range(0, 60, 4)]
+    subprocess.run(["debugfs", "-w", "-f", "-", new], input="".join(lines), text=True, check=True, capture_output=True)
+    second = "new.img" if first == "old.img" else "old.img"
+    told = fstripe("lineup", "solve", first, second, "--full", "--json", "--out", "found.toml").json
+    assert told["arrays"][0]["stale"] == ["old.img"] and told["arrays"][0]["spans"][0].count(None) == 1
+    assert fstripe("lineup", "extract", "found.toml", "got.img").status == 3
+    assert (fstripe.folder / "got.img").read_bytes() == new.read_bytes()

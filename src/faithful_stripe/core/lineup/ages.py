@@ -27,6 +27,10 @@ Int64 = npt.NDArray[np.int64]
 OLDER_NATS = 14.0
 """From which a member is called older than the others."""
 
+COPY_NATS, CELL_BYTES = 7.0, 4096
+"""What a structure says that is newer on another copy, at the same place: copies are written together, but for what a
+loss of power breaks off, and then that one is older, too. Those of one block are one fact."""
+
 
 class Unit(StrEnum):
     """What tells the age of a structure."""
@@ -129,3 +133,40 @@ def _compared(unit: Unit, member: Int64, age: Int64) -> tuple[Age, ...]:
         each = -np.log1p(-share) if share < 1 else 0.0
         found.append(Age(who, unit, latest, newest - latest, int(mine.sum()), newer, float(newer * each)))
     return tuple(found)
+
+
+def copies_compared(start: int, images: Sequence[int], placed: Sequence[tuple[Anchors, int]]) -> tuple[Age, ...]:
+    """The ages of copies of one another, structure by structure; none where nothing is told, or where each of them has
+    something that is newer: then both were written while they were apart.
+
+    start   where data start on each of them, in bytes; placed: the file systems, and where each begins in the volume
+    """
+    found: list[Age] = []
+    for anchors, base in placed:
+        for unit in Unit:
+            told = [_by_address(anchors, base, unit, image, start) for image in images]
+            ages = [_beside(who, told, unit) for who in range(len(images))]
+            if sum(a.newer for a in ages) > sum(a.newer for a in found):
+                found = ages
+    return tuple(found) if any(a.newer == 0 for a in found) else ()
+
+
+def _by_address(anchors: Anchors, base: int, unit: Unit, image: int, start: int) -> dict[int, int]:
+    """The newest age of the structures of an image that stand where they belong, by their address."""
+    made: dict[int, int] = {}
+    for known, whose, offset, address, when in anchors.ground.ages:
+        if known != unit.value or whose != image:
+            continue
+        right = (offset - start == address + base) & (when > 0)
+        for at, age in zip(address[right].tolist(), when[right].tolist(), strict=True):
+            made[at] = max(age, made.get(at, 0))
+    return made
+
+
+def _beside(who: int, told: Sequence[dict[int, int]], unit: Unit) -> Age:
+    """How old one copy is beside the others."""
+    mine, newest = told[who], max((max(t.values(), default=0) for t in told), default=0)
+    latest = max(mine.values(), default=0)
+    newer = {at // CELL_BYTES for t in told for at, age in t.items() if at in mine and age > mine[at]}
+    cells = {at // CELL_BYTES for at in mine}
+    return Age(who, unit, latest, newest - latest, len(cells), len(newer), COPY_NATS * len(newer))

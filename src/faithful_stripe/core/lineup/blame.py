@@ -9,7 +9,7 @@ mixture. A region is decided by its own bytes; that a member is at fault elsewhe
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -92,7 +92,7 @@ class Judge:
 
     made: Geometry
     members: Sequence[BlockSource | None]
-    suspects: Sequence[int] = ()
+    suspects: Mapping[int, float] = field(default_factory=dict)
     _blocks: list[npt.NDArray[np.uint8]] = field(default_factory=list)
     _blank: int = 0
     _seen: int = 0
@@ -286,7 +286,8 @@ class Judge:
             if count == len(chosen) and self._ends_there(region, who):
                 account[who] += BORDER_NATS
         for who in account:
-            account[who] += SUSPECT_NATS if who in self.suspects else AGAIN_NATS if blamed[who] else 0.0
+            known = max(SUSPECT_NATS, self.suspects[who]) if who in self.suspects else 0.0
+            account[who] += known or (AGAIN_NATS if blamed[who] else 0.0)
         ranked = sorted(account, key=lambda w: -account[w])
         if len(ranked) < 2 or account[ranked[0]] - account[ranked[1]] < LEAD_NATS:
             return None, False

@@ -89,9 +89,10 @@ class Lineup:
         return tuple(members)
 
     @property
-    def suspects(self) -> tuple[int, ...]:
-        """Positions of the members that are known to be out of date somewhere."""
-        return tuple(position for _name, position in self.seats)
+    def suspects(self) -> dict[int, float]:
+        """The members, by position, that are known to be out of date somewhere, with the nats that their ages say."""
+        told = {age.member: age.nats for age in self.ages}
+        return {position: told.get(position, 0.0) for _name, position in self.seats}
 
     def opened(self, members: Sequence[BlockSource | None]) -> Array:
         """The volume over its members (in the order of `seated`), each used only where it is not at fault."""

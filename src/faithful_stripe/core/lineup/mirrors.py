@@ -8,6 +8,7 @@ from dataclasses import replace
 import numpy as np
 
 from ..arrays.geometry import STRIP_MOST
+from .ages import copies_compared
 from .anchors import Anchors
 from .ballots import ROUND, bases_of
 from .cast import Cast
@@ -57,6 +58,9 @@ def conclude_mirror(
         kind = "pages" if all(a.ground.guessed for a, _base in placed) else "anchors"  # see `_perhaps_striped`
         evidence.append(Evidence(kind, held, f"structures stand where a plain mirror puts them, of {tested}"))
     equal = not group.open
+    ages = copies_compared(start, [column[0] for column in cast.columns], placed) if not equal else ()
+    older = {cast.columns[a.member][0] for a in ages if a.older}
+    stale = tuple(table.pile.names[i] for i in sorted(older)) if len(older) < len(cast.columns) else ()
     plain = held >= 8 and held >= 0.5 * tested
     alone = _may_be_one_strip(table, set(cast.images), start)
     sure = plain and not findings.contradicted and not begin.shift and not group.until and not alone
@@ -71,11 +75,11 @@ def conclude_mirror(
         )
     if split_up:
         settle = "parts of a file system are there, but it does not read as a plain mirror: perhaps a striped one"
-    elif not equal:
+    elif not equal and not stale:
         settle = "the copies differ in places: find out which was written last"
     return Lineup(
         geometry=made,
-        members=tuple(None if i is None else table.pile.names[i] for i in members),
+        members=tuple(None if i is None or table.pile.names[i] in stale else table.pile.names[i] for i in members),
         verdicts=Verdicts(
             Verdict(Sure.CERTAIN, Reason.PROVEN)
             if sure
@@ -92,7 +96,12 @@ def conclude_mirror(
         alternatives=(
             "the members are interchangeable: any order gives the same volume; the strip size has no effect",
         ),
+        stale=stale,
         settle=settle,
+        seats=tuple(
+            (name, p) for p, i in enumerate(members) if i is not None and (name := table.pile.names[i]) in stale
+        ),
+        ages=ages,
     )
 
 

@@ -7,7 +7,7 @@ what has to be computed instead is named in the map, and read once more through 
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -53,19 +53,19 @@ UNLIKE_SHARE = 0.2
 
 
 def full_pass(
-    made: Geometry, members: Sequence[Member], suspects: Sequence[int] = (), sink: Sink | None = None,
+    made: Geometry, members: Sequence[Member], suspects: Mapping[int, float] | None = None, sink: Sink | None = None,
     tell: Tell = silent, part: Range | None = None, sealing: Sealing | None = None,
 ) -> RowMap:  # fmt: skip
     """Read everything that holds data on the members and test it.
 
-    suspects  members of which something else says that they are out of date
+    suspects  members of which something else says that they are out of date, and with how many nats
     part      only rows with some of these bytes of the volume
     sealing   is given what is read of each member
     """
     whole = as_long(made, members)
     if isinstance(made, Concatenation):
         return _one_by_one(made, whole, sink, tell, part, sealing)
-    return _Pass(made, whole, suspects, sink, tell, sealing).run(part)
+    return _Pass(made, whole, suspects or {}, sink, tell, sealing).run(part)
 
 
 def _one_by_one(
@@ -134,7 +134,7 @@ class _Row:
 
 class _Pass:
     def __init__(
-        self, made: Geometry, members: Sequence[Member], suspects: Sequence[int], sink: Sink | None, tell: Tell,
+        self, made: Geometry, members: Sequence[Member], suspects: Mapping[int, float], sink: Sink | None, tell: Tell,
         sealing: Sealing | None,
     ) -> None:  # fmt: skip
         self.made, self.members, self.sink, self.tell, self.sealing = made, list(members), sink, tell, sealing
