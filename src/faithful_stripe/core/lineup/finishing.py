@@ -58,7 +58,7 @@ def extent(h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> tuple[int, i
     """From where to where on the members the data stand, as far as file systems tell, in bytes."""
     size = max((base + a.ground.size for a, base in placed), default=0)
     pattern = h.layout.pattern()
-    return h.start, h.start + size // (h.strip * pattern.strips) * h.strip * pattern.rows
+    return h.start, h.start - (-size // (h.strip * pattern.strips)) * h.strip * pattern.rows  # its last row, too
 
 
 def finish(
