@@ -97,7 +97,7 @@ class Stages(click.Group):
     metavar="TARGET",
     multiple=True,
     shell_complete=benches,
-    help="The server: a bench folder or an https:// address; `survey` and `watch` take several. Also in FSTRIPE_AT.",
+    help="The server: a bench folder or an https:// address; `survey`, `log`, `watch` take several. Or FSTRIPE_AT.",
 )
 @click.option(
     "--ca", type=click.Path(), metavar="FILE", help="Certificates (PEM) that are trusted besides the system's."
