@@ -72,7 +72,7 @@ def test_a_member_that_is_up_to_date_is_used_again_and_that_is_read_back():
             ("S0", True, False),
             ("S1", True, True),
         ]
-        assert server.asked == []  # looking changes nothing
+        assert server.asked == [] and not found.logged  # looking changes nothing, and this one has no log
         force_online(client, found)
         assert server.asked == [VOLUME + "/Actions/Volume.ForceEnable"]
     deaf = Server(works=False)
@@ -133,4 +133,5 @@ def test_the_command_says_who_left_when_and_refuses(fstripe):
     refused = fstripe("--at", "b", "volume", "rescue", "v", "--force-online", "--yes", "--expect-serials", "D1")
     assert refused.status == 1 and "seat again the drive of bay 2 (D2)" in refused.err.splitlines()[-1]
     document = json.loads(fstripe("--at", "b", "volume", "rescue", "v", "--json").out)
+    assert document["log_read"] and all(m["left"] for m in document["missing"])
     assert document["force_online"]["because"] == "members-away" and len(document["missing"]) == 2

@@ -52,22 +52,20 @@ def rescue(
         show(_parts(found), err=True)
         if not isinstance(found.verdict, Refused):
             confirm(name, found.serials, yes, expect_serials)
-        now = force_online(client, found)
-        from ..work.survey import survey
-
-        seen = survey(client)
-        judged = assess(seen).of(seen.volume(now.path))
+        judged = force_online(client, found)
         if as_json:
             print_json(volume_document(judged.volume, judged))
         else:
-            show([Line(f"Volume {now.name} can be read again: {judged.state}, {margin_line(judged)}.", "good")])
+            show(
+                [Line(f"Volume {judged.volume.name} can be read again: {judged.state}, {margin_line(judged)}.", "good")]
+            )
         ctx.exit(ATTENTION if judged.state.value != "OK" else 0)
     judged = assess(found.server).of(found.volume)
     if as_json:
         no = found.verdict if isinstance(found.verdict, Refused) else None
         print_json({
             "volume": volume_document(found.volume, judged),
-            "missing": [_plain(a) for a in found.away],
+            "missing": [_plain(a) for a in found.away], "log_read": found.logged,
             "force_online": {"allowed": no is None, "offered": found.offered, "because": no.because if no else None,
                              "what": refusal_words(found.server, no)[0] if no else None},
         })  # fmt: skip
@@ -99,9 +97,10 @@ def _parts(found: Rescue) -> list[Part]:
     if not found.away:
         return [*parts, Line("No member is missing.", "good")]
     table = Table("", [">position", ">bay", "drive", "is there", "up to date", "left", "with?1"])
+    missing = "not in the log" if found.logged else "not known: the log was not read"
     for one in sorted(found.away, key=lambda a: a.left.time if a.left else ""):
         current = "not known" if one.seat.current is UNKNOWN else "yes" if one.seat.current else "no"
-        left = f"{one.left.time[:19].replace('T', ' ')}" if one.left else "not in the log"
+        left = f"{one.left.time[:19].replace('T', ' ')}" if one.left else missing
         table.add(
             str(one.seat.position), one.seat.bay, said(one.seat.serial, "not known"), "yes" if one.here else "no",
             Cell(current, "" if current == "yes" else "Warning"), left, one.left.message if one.left else "",

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 from ..core.server.acts import Allowed, ForceOnline, Refused, may
 from ..core.server.assess import assess
-from ..core.server.condition import State
+from ..core.server.condition import Judged, State
 from ..core.server.model import Server
 from ..core.server.redundancy import Answers, answers, standing
 from ..core.server.things import Seat, SeatState, Volume
@@ -42,6 +42,7 @@ class Away:
 class Rescue:
     """What is known of a volume that is to be brought back.
 
+    logged   whether the server's log could be read: else nothing is known of when a member left
     verdict  whether it may be forced online, and else why not and what comes first
     offered  whether the server offers that
     """
@@ -49,6 +50,7 @@ class Rescue:
     server: Server
     volume: Volume
     away: tuple[Away, ...]
+    logged: bool
     verdict: Allowed | Refused
     offered: bool
 
@@ -62,14 +64,16 @@ def rescue(client: Client, name: str, controller: str | None = None) -> Rescue:
     """What is known of a volume. Raises ChoiceError, RedfishError."""
     seen = survey(client)
     volume = seen.volume(name, controller)
+    missed: list[str] = []
     try:
-        events = explained(entries(client), seen, clocks(client))
+        events = explained(entries(client, lambda path, _reason: missed.append(path)), seen, clocks(client))
+        logged = not missed
     except (WorkError, RedfishError):
-        events = []  # a server without a log; the connection would have failed before
+        events, logged = [], False  # a server without a log, or one that refuses it
     missing = [volume.seats[i] for i in sorted(standing(seen, volume).gone)]
     away = tuple(_away(seen, s, events) for s in missing if s.state is not SeatState.REBUILDING)
     offered = text(part(client.maybe(volume.path), "Actions", ACTION), "target") is not UNKNOWN
-    return Rescue(seen, volume, away, may(ForceOnline(volume), seen), offered)
+    return Rescue(seen, volume, away, logged, may(ForceOnline(volume), seen), offered)
 
 
 def _away(seen: Server, seat: Seat, events: list[Entry]) -> Away:
@@ -84,7 +88,7 @@ def _of(event: Entry, seat: Seat) -> bool:
     return event.serial == seat.serial if event.serial and seat.serial is not UNKNOWN else event.bay == seat.bay
 
 
-def force_online(client: Client, found: Rescue) -> Volume:
+def force_online(client: Client, found: Rescue) -> Judged:
     """Have the controller use the members that are there again, and read it back. Raises ActRefused, WorkError,
     RedfishError where it took that and the volume still cannot be read."""
     if isinstance(found.verdict, Refused):
@@ -95,8 +99,8 @@ def force_online(client: Client, found: Rescue) -> Volume:
         raise WorkError(what=what, to_do="its own console may; or image the drives and use `lineup solve`")
     client.post(target, {})
     seen = survey(client)
-    now = next((v for v in seen.volumes if v.path == found.volume.path), None)
-    if now is None or assess(seen).of(now).state is State.OFFLINE:
+    now = next((j for j in assess(seen).volumes.values() if j.volume.path == found.volume.path), None)
+    if now is None or now.state is State.OFFLINE:
         what = f"{client.where}: it took that, and volume {found.volume.name} still cannot be read"
         raise RedfishError(what=what, to_do="look at its log: `log`; write nothing to it", status=0, message_id="")
     return now
