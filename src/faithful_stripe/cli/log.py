@@ -93,7 +93,8 @@ def _several(ctx: click.Context, bay: str | None, since: str | None, as_json: bo
     if as_json:
         print_json({
             "events": [{"at": one.at, "server": one.server, **plain(e)} for _here, one, e in rows],
-            "not_read": [{"at": one.at, "why": one.trouble} for one in found if one.trouble],
+            "not_read": [{"at": one.at, "why": one.trouble, "paths": one.missed}
+                         for one in found if one.trouble or one.missed],
         })  # fmt: skip
     else:
         table = Table("", ["time (this machine's clock)", "server", "severity", ">bay", "drive?1", "volume?2", "event"])

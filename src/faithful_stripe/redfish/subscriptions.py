@@ -72,9 +72,8 @@ class Subscriptions:
     def __init__(self, fresh: Callable[[], Iterator[list[Body]]]) -> None:
         self._fresh, self._lock = fresh, threading.Lock()
         self._there: dict[str, Subscription] = {}
-        self._last, self._worker = 0, None
-
-    _worker: threading.Thread | None
+        self._last = 0
+        self._worker: threading.Thread | None = None
 
     def create(self, wish: Mapping[str, Any]) -> Subscription:
         """A new subscription. Raises Wrong."""

@@ -69,18 +69,18 @@ def _ways(client: Client, system: Body, now: Booting, option: BootOption) -> Ite
     settings = link(part(system, "@Redfish.Settings"), "SettingsObject")
     clear = _without_override(now)
     if settings and "BootOrder" in part(client.maybe(settings), "Boot"):
-        yield _put(client, settings, {"BootOrder": order}, settings, Way.ORDER_AT_RESTART)
+        yield _put(client, settings, {"BootOrder": order}, Way.ORDER_AT_RESTART)
     if "BootOrder" in boot:
-        yield _put(client, now.path, {"BootOrder": order, **clear}, now.path, Way.ORDER)
+        yield _put(client, now.path, {"BootOrder": order, **clear}, Way.ORDER)
     targets = texts(boot, "BootSourceOverrideTarget@Redfish.AllowableValues")
     if "UefiTarget" in targets and option.uefi_path:
         wish = {"BootSourceOverrideTarget": "UefiTarget", "BootSourceOverrideEnabled": "Continuous",
                 "UefiTargetBootSourceOverride": option.uefi_path}  # fmt: skip
-        yield _put(client, now.path, wish, now.path, Way.OVERRIDE)
+        yield _put(client, now.path, wish, Way.OVERRIDE)
     if "UefiBootNext" in targets:
         wish = {"BootSourceOverrideTarget": "UefiBootNext", "BootSourceOverrideEnabled": "Once",
                 "BootNext": option.reference}  # fmt: skip
-        yield _put(client, now.path, wish, now.path, Way.NEXT_START)
+        yield _put(client, now.path, wish, Way.NEXT_START)
 
 
 def _without_override(now: Booting) -> Body:
@@ -89,7 +89,7 @@ def _without_override(now: Booting) -> Body:
     return {"BootSourceOverrideEnabled": "Disabled"} if lasting else {}
 
 
-def _put(client: Client, path: str, wish: Body, read: str, way: Way) -> Way | None:
+def _put(client: Client, path: str, wish: Body, way: Way) -> Way | None:
     """One way: asked for, and read back. None where the server does not take it; raises RedfishError where it took it
     and is not so."""
     try:
@@ -98,7 +98,7 @@ def _put(client: Client, path: str, wish: Body, read: str, way: Way) -> Way | No
         if reason.facts["status"] in NOT_TAKEN:
             return None
         raise
-    told = part(client.get(read), "Boot")
+    told = part(client.get(path), "Boot")
     for key, value in wish.items():
         so = texts(told, key)[:1] == (value[0],) if isinstance(value, list) else text(told, key) == value
         if not so:
