@@ -19,7 +19,8 @@ from .anchors import Anchors
 from .ballots import bases_of
 from .cast import layouts_of
 from .document import Lineup
-from .hypotheses import CELL_BYTES, locate, strips
+from .hypotheses import strips
+from .placing import CELL_BYTES, locate
 from .samples import Pile
 
 Int64 = npt.NDArray[np.int64]

@@ -21,7 +21,8 @@ from .anchors import Anchors
 from .ballots import bases_of
 from .carve import length_if_sound
 from .document import Evidence, Lineup
-from .hypotheses import CELL_BYTES, FACT_NATS, strips
+from .hypotheses import strips
+from .placing import CELL_BYTES, FACT_NATS
 from .standing import Structures, standing
 from .table import Table
 from .verdict import MARGIN_NATS, TOTAL_NATS, walked

@@ -15,8 +15,9 @@ import numpy as np
 from ..errors import StripeError
 from .anchors import Anchors
 from .ballots import add_algebra, entry_of, joint
-from .hypotheses import Floats, Hypothesis, assign, hits_of, make_ballot, votes_of
+from .hypotheses import Floats, Hypothesis, assign, make_ballot, votes_of
 from .junctions import Scorer, parity_votes
+from .placing import hits_of
 from .sameness import same_answer
 from .search import mates_of
 from .table import Table
@@ -90,7 +91,7 @@ def moved_to_gaps(table: Table, best: Judged, placed: Placed, kept: Placed) -> l
 def told(table: Table, h: Hypothesis, placed: Placed) -> float:
     """What structures, relations and borders say for an order: nats, comparable under one geometry."""
     ballot = add_algebra(table, h.cast, joint(h.cast, placed)[0])
-    hit, position = hits_of(h.layout, h.strip, h.start, 0, ballot)
+    hit, position = hits_of(h.layout, h.strip, h.start, 0, ballot.facts)
     votes = votes_of(h.layout, h.strip, h.start, ballot, position, hit)
     return _borders(table, h) + voted(votes, h.order)
 
@@ -109,7 +110,7 @@ def by_every_fact(table: Table, best: Judged, placed: Placed, kept: Placed) -> J
     ballot = add_algebra(table, h.cast, joint(h.cast, placed, whole=True)[0])
     own, found = -np.inf, list[tuple[float, Hypothesis]]()
     for chosen in h.cast.layouts:
-        hit, position = hits_of(chosen, h.strip, h.start, 0, ballot)
+        hit, position = hits_of(chosen, h.strip, h.start, 0, ballot.facts)
         votes = votes_of(chosen, h.strip, h.start, ballot, position, hit)
         order, score = assign(votes, h.cast)
         found.append((score, replace(h, layout=chosen, order=order, runner_up=-np.inf)))

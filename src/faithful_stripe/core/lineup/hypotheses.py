@@ -3,9 +3,11 @@ the order. No permutation is ever tried one by one."""
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
-from functools import lru_cache
+from dataclasses import dataclass, fields, replace
+from functools import cached_property, lru_cache
+from heapq import heappush, heapreplace
 from itertools import combinations
 
 import numpy as np
@@ -17,15 +19,12 @@ from ..arrays.layout import P_CELL, Q_CELL, Layout
 from .algebra import P_ROLE, Q_ROLE
 from .anchors import Anchors
 from .cast import Cast
+from .placing import Facts, Places, hits_of, places
 
 Floats = npt.NDArray[np.float64]
 Int64 = npt.NDArray[np.int64]
 
-CELL_BYTES = 16 << 10
-"""Facts of one column within so many bytes are one vote: many in one strip are hardly more than one fact. The grid is
-the images' own, so that the same facts weigh the same under every start."""
-
-FACT_NATS, ZERO_NATS, ROLE_NATS = 2.0, 1.5, 1.5
+ZERO_NATS, ROLE_NATS = 1.5, 1.5
 EMPTY_NATS = 25.0
 """Against parity that is empty where three strips add up, or any odd number, and no fewer by themselves: of two, one
 may be a copy, and an even number of records that differ in their number alone may add up to nothing. It must outweigh
@@ -60,6 +59,22 @@ class Ballot:
     zero_who: Int64
     zero_offset: Int64
     zero_others: Int64
+
+    @cached_property
+    def facts(self) -> Facts:
+        """What states an address."""
+        return Facts(self.who, self.offset, self.address, self.count)
+
+    @cached_property
+    def key(self) -> bytes:
+        """The same for two ballots of which all evidence is the same."""
+        told = [getattr(self, one.name) for one in fields(self) if one.name != "columns"]
+        return hashlib.blake2b(b"".join(b"%d:" % len(part) + part.tobytes() for part in told)).digest()
+
+    @cached_property
+    def told(self) -> float:
+        """What roles are worth together, each in its place."""
+        return float(self.role_weight.sum())
 
 
 @dataclass(frozen=True)
@@ -113,137 +128,83 @@ def make_ballot(cast: Cast, anchors: Anchors | None) -> Ballot:
 
 
 def hypotheses(
-    cast: Cast, ballot: Ballot, bases: Sequence[int], starts: Sequence[int] = (0,), sizes: Sequence[int] | None = None
+    cast: Cast, ballot: Ballot, bases: Sequence[int], starts: Sequence[int], sizes: Sequence[int]
 ) -> list[Hypothesis]:
-    """The best order of a cast under every layout, strip, base and start, the best first.
+    """The best order of a cast under every layout, strip, base and start, the best first; those of the `KEPT` best
+    places, and as many more as were met on the way.
 
     bases  where the ground of the facts may start in the volume, in bytes; negative: so many strips into a row
     """
-    found: list[Hypothesis] = []
-    best = 0.0
+    found: list[tuple[float, int, Hypothesis]] = []
+    best: list[float] = []  # the scores of the best ones, the least first
+    number = 0
     for chosen in cast.layouts:
-        for strip in [s for s in sizes or strips() if cast.gap % s == 0]:
-            known: dict[int, Floats] = {}  # what roles and empty cells say does not depend on where the ground starts
-            for base, start, hit, where in _placed(chosen, strip, ballot, bases, starts, cast):
-                cells = _cell_votes(ballot, hit) if len(ballot.who) else np.empty(0)
-                if start not in known:
-                    known[start] = relation_votes(chosen, strip, start, ballot)
-                # what all facts that fit would give, whatever the order, and each column where relations say most
-                most = float(cells.sum()) + float(known[start].max(axis=1).clip(0).sum())
-                if most < best * 0.5:
+        known: dict[tuple[int, int], Floats] = {}  # what relations say does not depend on where the ground starts
+        for some in _places(chosen, cast, ballot, bases, starts, sizes):
+            most = ballot.facts.most(some.hit)
+            for one in np.argsort(-most, kind="stable").tolist():
+                strip, start, base = int(some.strip[one]), int(some.start[one]), int(some.base[one])
+                floor = best[0] + MISSING_NATS * cast.missing if len(best) == KEPT else -np.inf
+                if most[one] + ROLE_NATS * ballot.told < floor:
+                    break
+                if (strip, start) not in known:
+                    known[strip, start] = relation_votes(chosen, strip, start, ballot)
+                told = known[strip, start]
+                if most[one] + float(told.max(axis=1).clip(0).sum()) < floor:
                     continue
-                votes = known[start] + fact_votes(chosen, ballot, where, hit)
+                hit = some.hit[one]
+                votes = told + ballot.facts.votes(ballot.columns, chosen.members, some.position[one], hit)
+                if float(votes.max(axis=1).clip(0).sum()) < floor:
+                    continue
                 order, score = assign(votes, cast)
                 score -= MISSING_NATS * cast.missing
-                best = max(best, score)
+                if len(best) < KEPT:
+                    heappush(best, score)
+                elif score > best[0]:
+                    heapreplace(best, score)
+                facts = int(ballot.count[hit].sum())
                 found.append(
-                    Hypothesis(cast, chosen, strip, start, base, order, score, -np.inf, int(ballot.count[hit].sum()))
+                    (-score, number + one, Hypothesis(cast, chosen, strip, start, base, order, score, -np.inf, facts))
                 )
-    found.sort(key=lambda h: -h.score)
-    return found
+            number += len(most)
+    return [h for _score, _number, h in sorted(found, key=lambda f: f[:2])]
+
+
+KEPT = 96
+"""Places of one cast of which an order is looked for in any case: far more than are ever looked at more closely."""
 
 
 def finished(h: Hypothesis, ballot: Ballot) -> Hypothesis:
     """With the score of the best other order, and the number of facts that hold."""
-    hit, position = hits_of(h.layout, h.strip, h.start, h.base, ballot)
+    hit, position = hits_of(h.layout, h.strip, h.start, h.base, ballot.facts)
     votes = votes_of(h.layout, h.strip, h.start, ballot, position, hit)
     held = hit & (np.array([-1 if c is None else c for c in h.order])[position] == ballot.who)
     second = second_best(votes, h.cast, h.order) - MISSING_NATS * h.cast.missing
     return replace(h, runner_up=second, facts=int(ballot.count[held].sum()))
 
 
-def _placed(
-    chosen: Layout, strip: int, ballot: Ballot, bases: Sequence[int], starts: Sequence[int], cast: Cast
-) -> Iterator[tuple[int, int, npt.NDArray[np.bool_], Int64]]:
-    """(base, start, which facts fit, position of each) for the bases and starts that facts support, and, where the
-    phase is known or roles are, for the usual starts whether they do or not."""
-    if not len(ballot.who):
-        none = np.empty(0, np.int64)
-        for start in starts:
-            yield 0, start, np.empty(0, bool), none
+def _places(
+    chosen: Layout, cast: Cast, ballot: Ballot, bases: Sequence[int], starts: Sequence[int], sizes: Sequence[int]
+) -> Iterator[Places]:
+    """The bases and starts that facts support under each strip, and, where the phase is known or roles are, the usual
+    starts whether they do or not."""
+    fitting = [s for s in sizes if cast.gap % s == 0]
+    if len(ballot.facts):
+        yield from places(
+            chosen, fitting, ballot.facts, bases, starts, cast.phase, cast.start, bool(len(ballot.role_who))
+        )
         return
-    per_row, phase = chosen.pattern().strips // chosen.pattern().rows, cast.phase
-    for base in bases:
-        if base < 0:  # strips into a row
-            if -base >= per_row:
-                continue
-            base = -base * strip
-        tried = set()
-        for copy in range(chosen.pattern().places.shape[0]):
-            position, where = locate(chosen, strip, ballot.address + base, copy)
-            usual = starts if phase >= 0 or len(ballot.role_who) else ()
-            for start in [*_start_candidates(ballot.offset - where, starts), *usual]:
-                if start in tried or (phase >= 0 and (start - phase) % strip) or cast.start not in (-1, start):
-                    continue
-                tried.add(start)
-                hit, position = hits_of(chosen, strip, start, base, ballot)
-                if hit.any() or start in usual:
-                    yield base, start, hit, position
-
-
-def hits_of(chosen: Layout, strip: int, start: int, base: int, ballot: Ballot) -> tuple[npt.NDArray[np.bool_], Int64]:
-    """Which facts fit the start, and on which position each then stands (of the copy that fits)."""
-    fits = np.zeros(len(ballot.who), bool)
-    place = np.zeros(len(ballot.who), np.int64)
-    for copy in range(chosen.pattern().places.shape[0]):
-        position, where = locate(chosen, strip, ballot.address + base, copy)
-        hit = (where + start == ballot.offset) & (where >= 0)
-        place = np.where(hit & ~fits, position, place)
-        fits |= hit
-    return fits, place
-
-
-def locate(chosen: Layout, strip: int, volume: Int64, copy: int = 0) -> tuple[Int64, Int64]:
-    """(position, offset from the start of data) of volume bytes."""
-    pattern = chosen.pattern()
-    number, inner = np.divmod(volume, strip)
-    period, index = np.divmod(number, pattern.strips)
-    place = pattern.places[copy, index]
-    return place[..., 1], (period * pattern.rows + place[..., 0]) * strip + inner
-
-
-def _start_candidates(shifts: Int64, starts: Sequence[int]) -> list[int]:
-    """Where data may start: the usual places that any fact supports, and the shifts that most facts agree on."""
-    sound = (shifts >= 0) & (shifts % 512 == 0)
-    values, inverse = np.unique(shifts[sound], return_inverse=True)
-    if not len(values):
-        return []
-    counts = np.bincount(inverse)
-    top = values[np.argsort(-counts, kind="stable")[:3]]
-    return [*(int(s) for s in starts if s in values), *(int(v) for v in top)]
-
-
-def _cell_votes(ballot: Ballot, hit: npt.NDArray[np.bool_]) -> Floats:
-    _key, counts = _cells(ballot, hit)
-    return FACT_NATS * (1 + np.log(counts))
-
-
-def _cells(ballot: Ballot, hit: npt.NDArray[np.bool_]) -> tuple[Int64, Floats]:
-    keys = ballot.who[hit] * (1 << 40) + ballot.offset[hit] // CELL_BYTES
-    values, inverse = np.unique(keys, return_inverse=True)
-    counts = np.bincount(inverse, weights=ballot.count[hit]).astype(np.float64) if len(values) else np.empty(0)
-    return values, counts
+    pairs = np.array([(s, start) for s in fitting for start in starts], np.int64).reshape(-1, 2)
+    none = np.empty((len(pairs), 0))
+    yield Places(pairs[:, 0], np.zeros(len(pairs), np.int64), pairs[:, 1], none.astype(bool), none.astype(np.int64))
 
 
 def votes_of(
     chosen: Layout, strip: int, start: int, ballot: Ballot, position: Int64, hit: npt.NDArray[np.bool_]
 ) -> Floats:
     """(columns, positions) nats for each column at each position."""
-    return relation_votes(chosen, strip, start, ballot) + fact_votes(chosen, ballot, position, hit)
-
-
-def fact_votes(
-    chosen: Layout, ballot: Ballot, position: Int64, hit: npt.NDArray[np.bool_]
-) -> Floats:  # fmt: skip
-    """(columns, positions) nats by structures that state their address: those of one cell are one vote."""
-    n = chosen.members
-    votes = np.zeros((ballot.columns, n))
-    if hit.any():
-        keys = (ballot.who[hit] * n + position[hit]) * (1 << 40) + ballot.offset[hit] // CELL_BYTES
-        values, inverse = np.unique(keys, return_inverse=True)
-        weight = FACT_NATS * (1 + np.log(np.bincount(inverse, weights=ballot.count[hit])))
-        np.add.at(votes.reshape(-1), values >> 40, weight)
-    return votes
+    told = ballot.facts.votes(ballot.columns, chosen.members, position, hit)
+    return relation_votes(chosen, strip, start, ballot) + told
 
 
 def relation_votes(chosen: Layout, strip: int, start: int, ballot: Ballot) -> Floats:

@@ -87,7 +87,7 @@ def steps(chosen: Layout) -> list[list[tuple[int, int, bool]]]:
 
 
 class Scorer:
-    """Scores orders under one layout from the tables: sums over rows of equal phase are made once."""
+    """Scores orders under one layout from the tables: what any two columns gain on two positions is summed once."""
 
     def __init__(self, chosen: Layout, made: Tables) -> None:
         self.positions = chosen.members
@@ -95,7 +95,7 @@ class Scorer:
         self.columns = made.natural.shape[1]
         follow = steps(chosen)
         per = self.columns + 1  # the last stands for a missing column
-        self._sums = np.zeros((2 * pattern.rows, per, per))
+        sums = np.zeros((2 * pattern.rows, per, per))
         terms: list[tuple[int, int, int]] = []
         junctions = 0
         for phase in range(pattern.rows):
@@ -103,12 +103,14 @@ class Scorer:
             if not rows.any():
                 continue
             junctions += int(rows.sum()) * len(follow[phase])
-            self._sums[2 * phase, :-1, :-1] = made.same[rows].sum(axis=0)
-            self._sums[2 * phase + 1, :-1, :-1] = made.onward[rows].sum(axis=0)
+            sums[2 * phase, :-1, :-1] = made.same[rows].sum(axis=0)
+            sums[2 * phase + 1, :-1, :-1] = made.onward[rows].sum(axis=0)
             terms += [(2 * phase + onward, a, b) for a, b, onward in follow[phase]]
-        self._which = np.array([t[0] for t in terms], np.int64)
-        self._from = np.array([t[1] for t in terms], np.int64)
-        self._to = np.array([t[2] for t in terms], np.int64)
+        met = np.array(sorted(terms, key=lambda t: t[1:]), np.int64).reshape(-1, 3)
+        pair, begins = np.unique(met[:, 1] * self.positions + met[:, 2], return_index=True)
+        self._from, self._to = np.divmod(pair, self.positions)
+        self._pair = np.arange(len(pair))
+        self._gains = np.add.reduceat(sums[met[:, 0]], begins, axis=0) if len(pair) else np.zeros((0, per, per))
         self.junctions = junctions
         cuts = np.einsum("rii->ri", made.onward)
         self._cut = float(cuts.mean()) if cuts.size else 0.0
@@ -117,7 +119,7 @@ class Scorer:
     def __call__(self, orders: npt.NDArray[np.int64]) -> Floats:
         """Nats that orders gain over images that were never cut: from (n, positions) of columns, the number of
         columns standing for a missing one, to (n,)."""
-        made = self._sums[self._which, orders[:, self._from], orders[:, self._to]].sum(axis=1)
+        made = self._gains[self._pair, orders[:, self._from], orders[:, self._to]].sum(axis=1)
         gain: Floats = self._scale * (made - self._cut * self.junctions)
         return gain
 

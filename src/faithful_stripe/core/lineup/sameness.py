@@ -5,7 +5,8 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 
-from .hypotheses import Hypothesis, Int64, locate
+from .hypotheses import Hypothesis, Int64
+from .placing import locate
 
 
 def volume_map(h: Hypothesis, addresses: Int64) -> npt.NDArray[np.int64]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import zlib
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Hashable, Sequence
 from dataclasses import dataclass, field, replace
 from functools import reduce
 from itertools import product
@@ -21,7 +21,6 @@ from .hypotheses import (
     Hypothesis,
     assign,
     finished,
-    hits_of,
     hypotheses,
     odd_strips,
     seated,
@@ -31,6 +30,7 @@ from .hypotheses import (
 from .junctions import SAMPLED_ROWS, Scorer, Tables, improve, parity_votes, tables
 from .marks.ground import Stock
 from .membership import Place
+from .placing import hits_of
 from .samples import BLOCK, Blocks, Pile, Tell, silent
 
 Floats = npt.NDArray[np.float64]
@@ -69,6 +69,7 @@ class Shared:
 
     tables: dict[tuple[int, int, int], Tables] = field(default_factory=dict)
     models: dict[int, Continuity] = field(default_factory=dict)
+    voted: dict[Hashable, list[Hypothesis]] = field(default_factory=dict)
 
 
 @dataclass
@@ -225,9 +226,13 @@ def _by_votes(entry: Entry, bases: Sequence[int], starts: Sequence[int], odd: bo
     """Geometries by votes; odd: of strips that are not powers of two, where the cast leaves the strip open."""
     cast, ballot = entry.reader.cast, entry.ballot
     usual = starts if cast.phase >= 0 or not len(ballot.who) else (0,)
-    if odd:
-        return [] if cast.strip or not len(ballot.who) else hypotheses(cast, ballot, bases, usual, odd_strips())
-    return hypotheses(cast, ballot, bases, usual, [cast.strip] if cast.strip else None)
+    if odd and (cast.strip or not len(ballot.who)):
+        return []
+    known, key = entry.reader.shared.voted, (cast, ballot.key, tuple(bases), tuple(usual), odd)
+    if key not in known:  # what was looked for once is met again where a search is widened
+        sizes = odd_strips() if odd else [cast.strip] if cast.strip else strips()
+        known[key] = hypotheses(cast, ballot, bases, usual, sizes)
+    return [replace(h, cast=cast) for h in known[key]]
 
 
 def _explained(entry: Entry) -> float:
@@ -272,7 +277,7 @@ def _climb(entry: Entry, seed: Hypothesis) -> Hypothesis:
     cast, chosen = seed.cast, seed.layout
     votes = np.zeros((len(cast.columns), chosen.members))
     if len(ballot.who) or len(ballot.role_who) or len(ballot.zero_who):
-        hit, position = hits_of(chosen, seed.strip, seed.start, seed.base, ballot)
+        hit, position = hits_of(chosen, seed.strip, seed.start, seed.base, ballot.facts)
         votes = votes_of(chosen, seed.strip, seed.start, ballot, position, hit)
     made = reader.tables(seed.strip, seed.start)
     scorer: Scorer | None = None
