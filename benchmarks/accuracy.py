@@ -285,7 +285,7 @@ def one(job: tuple[int, int, dict[str, str], str, str, int]) -> Row:
             "seed": seed, "number": number, "words": case.words(), "result": judged.result, "said": judged.said,
             "false": list(judged.false), "seconds": round(seconds, 2), "lead": round(judged.lead, 1),
             "enough": case.enough, "level": case.spec.level, "content": case.content, "damages": list(case.damages),
-            "settle": settle, "alike": alike, "read": solution.bytes_read if solution else 0,
+            "rows": case.rows, "settle": settle, "alike": alike, "read": solution.bytes_read if solution else 0,
         }  # fmt: skip
     finally:
         if keep != str(number):

@@ -69,6 +69,9 @@ class Case:
     volume: Path | None = None
     """What was cut."""
 
+    rows: int = 0
+    """Rows in which two strips or more of the volume hold something."""
+
     optional: set[str] = field(default_factory=set)
     """Images of members that an answer may use or leave out: they are out of date, or hold a part only."""
 
@@ -189,6 +192,7 @@ def make(case: Case, rng: random.Random, volume: Path, foreign: Path, place: Pat
     if "grown" in case.damages:
         _grown(volume, spec, members, rng)
     case.headed = _headed(volume)
+    case.rows = rows_held(volume, spec)
     case.bare = spec.level == "SPAN" and any(path.stat().st_blocks * 512 < 1 << 20 for path in members)
     rows = area // spec.strip
     for m, path in enumerate(members):
@@ -240,6 +244,17 @@ def make(case: Case, rng: random.Random, volume: Path, foreign: Path, place: Pat
     if "read errors" in case.damages:
         case.unreadable = {str(n): bad[p] for p, n in zip(before, case.names, strict=True) if p and n}
     return case
+
+
+def rows_held(volume: Path, spec: Spec) -> int:
+    """In how many rows two strips or more of the volume hold something: what is told of the members' order is told
+    there."""
+    data = len({number for kind, number in spec.row(0) if kind == "D"}) if spec.level != "SPAN" else 1
+    width, found = data * spec.strip, 0
+    with volume.open("rb") as file:
+        while row := file.read(width):
+            found += sum(any(row[at : at + spec.strip]) for at in range(0, len(row), spec.strip)) > 1
+    return found
 
 
 def _front_wiped(volume: Path, place: Path) -> Path:
