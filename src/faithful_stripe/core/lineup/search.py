@@ -34,6 +34,7 @@ from .placing import hits_of
 from .samples import BLOCK, Blocks, Pile, Tell, silent
 
 Floats = npt.NDArray[np.float64]
+Bytes1D = npt.NDArray[np.uint8]
 
 SEEDS, SEED_NATS = 14, 30.0
 """How many geometries are looked at more closely, and how far behind the best one they may be."""
@@ -41,7 +42,7 @@ SEEDS, SEED_NATS = 14, 30.0
 CLEAR_NATS = 60.0
 """A lead by which structures and relations alone decide; continuity is not asked then."""
 
-TAUGHT_BLOCKS = 360
+TAUGHT_BLOCKS, TAUGHT_OF_PIECE = 360, 16
 LEAST_ROWS, LEAST_BORDERS = 3, 8
 """Rows that hold something, and borders of strips in them, that are enough to judge a strip by."""
 
@@ -107,18 +108,15 @@ class Reader:
         phase = start % BLOCK
         if phase not in self.shared.models:
             images = {images[0] for images in self.cast.columns}
-            blocks = []
+            blocks: list[Bytes1D] = []  # as they stand in the stock: copies of all would be as large as that
             for piece in self.stock:
                 if piece.image in images:
-                    count = (len(piece.data) - phase) // BLOCK
+                    count = min(TAUGHT_OF_PIECE, (len(piece.data) - phase) // BLOCK)
                     grid = piece.data[phase : phase + count * BLOCK].reshape(count, BLOCK)
-                    blocks.append(grid[:16])
-            joined = np.concatenate(blocks) if blocks else np.zeros((0, BLOCK), np.uint8)
-            joined = joined[joined.any(axis=1)]
-            chosen = (
-                joined[np.unique(np.linspace(0, len(joined) - 1, TAUGHT_BLOCKS).astype(int))] if len(joined) else joined
-            )
-            self.shared.models[phase] = Continuity(chosen)
+                    blocks += [block for block in grid if block.any()]
+            spread = np.unique(np.linspace(0, len(blocks) - 1, TAUGHT_BLOCKS).astype(int)) if blocks else ()
+            chosen = [blocks[n] for n in spread]
+            self.shared.models[phase] = Continuity(np.array(chosen) if chosen else np.zeros((0, BLOCK), np.uint8))
         return self.shared.models[phase]
 
     def rows(self, strip: int, start: int, most: int) -> list[int]:
