@@ -9,7 +9,7 @@ import subprocess
 import pytest
 from blake3 import blake3
 
-from faithful_stripe.media import filesystems
+from faithful_stripe.media import library_files
 
 from .slicer import Spec, cut
 
@@ -170,12 +170,13 @@ def test_what_is_not_there_is_one_line(fstripe, solved, words, status, said):
     assert told.status == status and said in told.err and len(told.err.strip().splitlines()) == 1
 
 
-def test_a_file_system_that_is_not_read_is_named(fstripe, tmp_path, volumes, monkeypatch):
+def test_a_file_system_that_is_not_read_is_named(fstripe, solved, tmp_path, volumes, monkeypatch):
     images = [tmp_path / f"x{n}.img" for n in range(4)]
-    cut(volumes / "xfs.img", SPEC, images)
-    fstripe("lineup", "solve", *images, "--out", tmp_path / "x.toml")
+    cut(volumes / "log.img", SPEC, images)
+    solution = fstripe("lineup", "solve", *images, "--level", "RAID5", "--out", tmp_path / "x.toml")
+    assert solution.status in (0, 3)
     told = fstripe("lineup", "files", tmp_path / "x.toml")
-    assert told.status == 1 and "XFS file system: that is not read here" in told.err
+    assert told.status == 1 and "holds data: that is not read here: ext, XFS, btrfs, NTFS, FAT" in told.err
 
     load = importlib.import_module
 
@@ -184,8 +185,8 @@ def test_a_file_system_that_is_not_read_is_named(fstripe, tmp_path, volumes, mon
             raise ImportError(name)
         return load(name, *more)
 
-    monkeypatch.setattr(filesystems.importlib, "import_module", gone)
-    told = fstripe("lineup", "files", tmp_path / "x.toml")
+    monkeypatch.setattr(library_files.importlib, "import_module", gone)
+    told = fstripe("lineup", "files", solved)
     assert told.status == 1 and "pip install 'faithful-stripe[files]'" in told.err
 
 

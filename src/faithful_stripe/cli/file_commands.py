@@ -48,8 +48,8 @@ def files(
     """List the files on the volume of a lineup: size, time, and whether their bytes are sound.
 
     A file is sound where every row it stands on was read and matches; without redundancy it is only read. What a full
-    pass has told is used; else --check reads the files. Of ext2 to 4, NTFS, FAT and exFAT; what was deleted is left
-    out. Exit status 3 where a file is damaged, or a sample does not prove itself.
+    pass has told is used; else --check reads the files. Of ext2 to 4, XFS, btrfs, NTFS, FAT and exFAT; what was
+    deleted is left out. Exit status 3 where a file is damaged, or a sample does not prove itself.
 
     \b
     Example:
@@ -74,9 +74,10 @@ def files(
         bad = any(is_damaged(one) for one in listed) or hidden
         if as_json:
             head = {"partition": opened.part.number, "holds": opened.part.what, "structures_hurt_bytes": hidden}
+            head |= {"log_pending": opened.system.pending}
             print_json({**head, "files": [_plain(o) for o in listed]})
         else:
-            show([*_list_parts(opened, listed, damaged), *_hidden_parts(hidden)])
+            show([*_list_parts(opened, listed, damaged), *_hidden_parts(hidden), *_pending_parts(opened)])
     ctx.exit(ATTENTION if bad else 0)
 
 
@@ -108,11 +109,11 @@ def copy_out(
 
     with waiting("copying") as tell, files_of(lineup_file, number, partition, part) as opened:
         done = list(copy_files(opened, [_inside(p) for p in paths], out, tell))
-        hidden = own_structures_hurt(opened, [c.listed for c in done])
+        hidden, pending = own_structures_hurt(opened, [c.listed for c in done]), _pending_parts(opened)
     if as_json:
         print_json([{**_plain(c.listed), "to": c.to, "blake3": c.blake3, "trouble": c.trouble} for c in done])
     else:
-        show([*_copy_parts(done, out), *_hidden_parts(hidden)])
+        show([*_copy_parts(done, out), *_hidden_parts(hidden), *pending])
     ctx.exit(ATTENTION if hidden or any(c.trouble or is_damaged(c.listed) for c in done) else 0)
 
 
@@ -185,6 +186,16 @@ def _hidden_parts(hidden: int) -> list[Part]:
 
     says = f"{binary_size(hidden)} of the file system's own structures cannot be read or may be wrong:"
     return [Line(f"{says} files and folders may be missing here.", "Critical")] if hidden else []
+
+
+def _pending_parts(opened: Opened) -> list[Part]:
+    """That what changed last may not be in its place."""
+    from .render import Line
+
+    if not opened.system.pending:
+        return []
+    says = "It was not unmounted: its log holds changes that are not in their places yet. What changed last may be old"
+    return [Line(f"{says} or missing here; a system that mounts a copy of the volume plays the log back.", "Warning")]
 
 
 def _show_sample(found: list[Sampled], count: int, as_json: bool) -> bool:

@@ -22,6 +22,7 @@ from ..core.lineup.rowmap import Why
 from ..core.lineup.samples import Tell, silent
 from ..core.ranges import Range, clip, subtract, total, union
 from ..core.source import BlockSourceError
+from ..media.file_readers import opened as opened_files
 from ..media.filesystems import Entry, FilesError, FileSystem, Kind
 from ..media.image import MediaError, media_error
 from ..media.whole import give_name, refuse_existing
@@ -120,7 +121,7 @@ def files_of(
         part = chosen(parts_of(volume), partition, name)
         where = part.name or ("the volume" if not part.number else f"partition {part.number}")
         words = f"{where} holds {part.what or 'only zeros'}: that"
-        system = FileSystem(volume, part.start, part.length, words)
+        system = opened_files(volume, part.start, part.length, words)
         rowmap = found.rowmap
         # what a pass could not read may be lost, and its map does not say of which bytes of the volume
         mapped = rowmap is not None and not any(f.why in (Why.UNREADABLE, Why.ABSENT) for f in rowmap.faults)
@@ -202,7 +203,11 @@ def _copy(system: FileSystem, entry: Entry, to: Path) -> str:
         with os.fdopen(fd, "wb") as file:
             for piece in system.read(entry):
                 digest.update(piece)
-                file.write(piece)
+                if piece.count(0) == len(piece):  # a hole, or as good as one
+                    file.seek(len(piece), os.SEEK_CUR)
+                else:
+                    file.write(piece)
+            file.truncate()
             file.flush()
             os.fsync(fd)
         if entry.modified:

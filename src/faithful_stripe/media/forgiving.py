@@ -1,0 +1,26 @@
+"""Reading on where something cannot be read: zeros stand in its place, and it is noted."""
+
+from __future__ import annotations
+
+from ..core.ranges import Range, union
+from ..core.source import BlockSource, Unreadable
+
+SECTOR = 512
+
+
+def read_forgiving(source: BlockSource, offset: int, size: int, unread: list[Range]) -> bytes:
+    """`size` bytes at `offset`, fewer where the source ends; what cannot be read comes as zeros, and joins `unread`."""
+    out = bytearray(max(0, min(size, source.size - offset)))
+    if not out:
+        return b""
+    try:
+        source.read_into(offset, out)
+    except Unreadable:
+        view = memoryview(out)
+        for at in range(0, len(out), SECTOR):
+            try:
+                source.read_into(offset + at, view[at : at + SECTOR])
+            except Unreadable:
+                view[at : at + SECTOR] = bytes(len(view[at : at + SECTOR]))
+                unread[:] = union([*unread, (offset + at, offset + min(at + SECTOR, len(out)))])
+    return bytes(out)
