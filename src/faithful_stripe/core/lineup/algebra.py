@@ -86,8 +86,7 @@ def null_spaces(sketches: Uint8) -> list[Uint8]:
 
 def relations(null_space: Uint8, zero: npt.NDArray[np.bool_]) -> list[Relation]:
     """The connected parts of a null space; images that hold only zeros here (`zero`) take no part."""
-    basis = _reduced(null_space)
-    basis = basis[(basis[:, ~zero] != 0).any(axis=1)]
+    basis = _reduced(null_space[(null_space[:, ~zero] != 0).any(axis=1)])  # an empty one is a relation by itself
     parts: list[tuple[set[int], list[int]]] = []
     for i, row in enumerate(basis):
         support, rows = set(np.flatnonzero(row).tolist()), [i]

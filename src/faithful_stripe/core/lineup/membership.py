@@ -43,6 +43,9 @@ COMPARED_BYTES, CHUNK = 256 << 20, 1 << 20
 LEAST_BEFORE, SURE_BEFORE, SURE_AFTER = 12, 0.85, 0.1
 """Where a group ends to close: places before, the share of them at which it closes, and of those behind."""
 
+MOST_ALIKE = 3
+"""Of so many images that hold the same at a place, some may be copies of one another; more are filled with one word."""
+
 NOISE_VALUES = 254
 """Byte values that a block of noise, 4096 bytes, holds at least (256 but for about e^-16 of them each)."""
 
@@ -158,13 +161,17 @@ def places_of(taken: Survey, left_out: Iterable[int] = ()) -> list[Place]:
 
 
 def look_alikes(taken: Survey) -> list[tuple[int, int]]:
-    """Pairs of images that hold the same at many places: mirrors, or a member beside its outdated copy."""
+    """Pairs of images that hold the same at many places: mirrors, or a member beside its outdated copy. Where many hold
+    the same, as what is filled with one word does, it says nothing of any two."""
     filled = np.asarray(taken.sketches.any(axis=2))
+    for row in np.flatnonzero(filled.sum(axis=1) > MOST_ALIKE).tolist():
+        _word, which, count = np.unique(taken.sketches[row], axis=0, return_inverse=True, return_counts=True)
+        filled[row] &= count[which.reshape(-1)] <= MOST_ALIKE
     found = []
     for a in range(taken.sketches.shape[1]):
         for b in range(a + 1, taken.sketches.shape[1]):
             either = filled[:, a] | filled[:, b]
-            same = (taken.sketches[:, a] == taken.sketches[:, b]).all(axis=1) & either
+            same = (taken.sketches[:, a] == taken.sketches[:, b]).all(axis=1) & filled[:, a] & filled[:, b]
             if same.sum() >= LEAST_CLOSING and same.sum() >= LEAST_SHARE * either.sum():
                 found.append((a, b))
     return found
@@ -232,7 +239,7 @@ def _sound(
     alike: list[frozenset[int]] = []
     for relation in found:
         same = bool((sketches[list(relation.images)] == sketches[relation.images[0]]).all())
-        if same and len(relation.images) > 3:
+        if same and len(relation.images) > MOST_ALIKE:
             alike.append(frozenset(relation.images))
         else:
             kept.append(relation)
