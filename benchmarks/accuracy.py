@@ -117,12 +117,14 @@ def handed_over(answer: Lineup, members: Sequence[Any]) -> BlockSource:
 
 
 def placed_right(case: Case, answer: Lineup, apart: bool = False) -> bool:
-    """Whether the answer puts every strip where the slicer did; missing members' places do not count twice.
+    """Whether the answer puts every strip where the slicer did; missing members' places do not count twice. An old copy
+    in its member's own seat stands where it should: that it is old is a matter of currency.
 
     apart  the volume may begin elsewhere, so long as everything follows as it should
     """
     made, copies = answer.geometry, answer.geometry.pattern.places.shape[0]
     later = _moved(case, answer) if apart else 0
+    seated = seats_of(case, answer)
     for strip, cells in truth(case).items():
         at = strip * case.spec.strip + later
         if at < 0:
@@ -133,7 +135,7 @@ def placed_right(case: Case, answer: Lineup, apart: bool = False) -> bool:
             found = set()
             for copy in range(copies):
                 member, offset = made.to_member(at + inner, copy)
-                found.add((answer.members[int(member)], int(offset)))
+                found.add((seated[int(member)], int(offset)))
             wanted = {(name, offset + inner) for name, offset in cells}
             named = {f for f in found if f[0]}
             lacking = {w for w in wanted if w[0]} - named
@@ -142,9 +144,15 @@ def placed_right(case: Case, answer: Lineup, apart: bool = False) -> bool:
     return True
 
 
+def seats_of(case: Case, answer: Lineup) -> list[str | None]:
+    """The images by position, an old copy by the name of the member that it is one of."""
+    fresh = None if case.aged is None else case.names[case.aged]
+    return [fresh if m == case.stale and fresh and fresh not in answer.members else m for m in answer.members]
+
+
 def _moved(case: Case, answer: Lineup) -> int:
     """By how many bytes later than in the volume that was cut its first strips stand in the answer's."""
-    seats = {name: p for p, name in enumerate(answer.members) if name}
+    seats = {name: p for p, name in enumerate(seats_of(case, answer)) if name}
     for strip, cells in truth(case).items():
         for name, offset in cells:
             if strip and name in seats:
@@ -169,7 +177,7 @@ def counted_right(case: Case, answer: Lineup) -> bool:
     names = [None if n in case.optional and n not in answer.members else n for n in told]
     while at < spec.start + 2 * spec.members * spec.strip:
         mine, row = _equation(spec, names, at), (at - answer.geometry.start_bytes[0]) // said.strip
-        if mine != _equation(said, answer.members, spec.start + row * said.strip):
+        if mine != _equation(said, seats_of(case, answer), spec.start + row * said.strip):
             return False
         at += min(spec.strip, said.strip)
     return True

@@ -53,6 +53,9 @@ class Case:
     strangers: int
     names: list[str | None] = field(default_factory=list)
     stale: str = ""
+    aged: int | None = None
+    """The position that an old copy beside its member is of."""
+
     only_old: int | None = None
     images: list[Path] = field(default_factory=list)
     unreadable: dict[str, list[tuple[int, int]]] = field(default_factory=dict)
@@ -471,7 +474,7 @@ def _shuffle(case: Case, alive: list[Path | None], rng: random.Random, foreign: 
         case.optional.add(case.stale)
     elif outdated in new:
         aged = int(case.stale)
-        case.stale = str(new[outdated])
+        case.stale, case.aged = str(new[outdated]), aged
         if case.names[aged] is None:  # only its old copy is left of this member: that one's seat is no wrong order
             case.only_old = aged
             case.optional.add(case.stale)

@@ -10,7 +10,7 @@ from faithful_stripe.core.lineup import ballots, gaps, outdated
 from faithful_stripe.core.lineup import solve as solving
 from faithful_stripe.core.lineup.cast import Cast, layouts_of
 from faithful_stripe.core.lineup.document import Lineup
-from faithful_stripe.core.lineup.finishing import left_out
+from faithful_stripe.core.lineup.finishing import _verdicts, left_out
 from faithful_stripe.core.lineup.gaps import Judged, better_in_gaps, exchanges
 from faithful_stripe.core.lineup.hypotheses import Hypothesis
 from faithful_stripe.core.lineup.marks.ground import Ground, read_stock
@@ -18,8 +18,9 @@ from faithful_stripe.core.lineup.membership import Membership
 from faithful_stripe.core.lineup.search import Entry, Reader, Shared
 from faithful_stripe.core.lineup.solve import _likely
 from faithful_stripe.core.lineup.soundness import tested as read_whole
+from faithful_stripe.core.lineup.start import Begin
 from faithful_stripe.core.lineup.verdict import read_volume
-from faithful_stripe.core.lineup.verdicts import Reason, Sure, placed
+from faithful_stripe.core.lineup.verdicts import Reason, Sure, Verdict, placed
 from faithful_stripe.core.source import MemorySource
 from faithful_stripe.work.lineup import solve_images
 
@@ -150,3 +151,24 @@ def test_the_answer_does_not_depend_on_which_image_comes_first(tmp_path, volumes
     right = found.members == tuple(map(str, images)) and found.geometry.layout.rotation == "parity-N"
     assert right or (unlucky and found.verdicts.order.sure is not Sure.CERTAIN)
     assert unlucky or found.verdicts.certain
+
+
+@pytest.mark.parametrize(("ahead", "sure"), [(0.0, Sure.CERTAIN), (4.0, Sure.CERTAIN), (20.0, Sure.PROBABLE)])
+def test_what_was_voted_for_another_order_must_be_outweighed_as_well(laid_out, ahead, sure):  # noqa: F811
+    """A lead of 30 nats, of which what was read in the volumes makes up for what structures said of another order."""
+    table, truth, placed = laid_out
+    findings = read_volume(truth, table.pile, placed, [], [])
+    best = Judged(replace(truth, score=200.0), findings, 230.0)
+    other = Judged(replace(truth, order=truth.order[::-1], score=200.0 + ahead), replace(findings), 200.0)
+    begin = Begin(truth, 0, Verdict(Sure.CERTAIN, Reason.HEAD), True)
+    made = _verdicts(table, [best, other], placed, 30.0, [], begin, 0.0)
+    assert made.order.sure is sure and (sure is Sure.CERTAIN or made.order.reason is Reason.RIVAL)
+
+
+@pytest.mark.parametrize(("share", "sure"), [(0.33, Sure.CERTAIN), (0.45, Sure.PROBABLE)])
+def test_an_order_is_not_certain_where_most_rows_are_a_mixture(laid_out, share, sure):  # noqa: F811
+    table, truth, placed = laid_out
+    best = Judged(replace(truth, score=200.0), read_volume(truth, table.pile, placed, [], []), 230.0)
+    begin = Begin(truth, 0, Verdict(Sure.CERTAIN, Reason.HEAD), True)
+    made = _verdicts(table, [best], placed, 230.0, [], begin, share)
+    assert made.order.sure is sure and (sure is Sure.CERTAIN or made.order.reason is Reason.OPEN_ROWS)

@@ -2,6 +2,7 @@
 
 import os
 from contextlib import ExitStack
+from pathlib import Path
 from types import SimpleNamespace
 
 import numpy as np
@@ -9,8 +10,9 @@ import pytest
 
 from faithful_stripe.core.arrays.layout import layout
 from faithful_stripe.core.lineup.cast import Cast, casts
+from faithful_stripe.core.lineup.finishing import members_only
 from faithful_stripe.core.lineup.hypotheses import Hypothesis
-from faithful_stripe.core.lineup.membership import Membership
+from faithful_stripe.core.lineup.membership import Membership, Survey, look_alikes
 from faithful_stripe.core.lineup.samples import Pile
 from faithful_stripe.core.lineup.unseated import seated, unseated
 from faithful_stripe.core.lineup.verdicts import Reason
@@ -41,7 +43,7 @@ def taken(names, spec, gone):
     there = [m for m in range(spec.members) if m not in gone]
     order = tuple(there.index(m) if m in there else None for m in range(spec.members))
     cast = Cast(spec.level, (made,), tuple((m,) for m in there))
-    table = SimpleNamespace(pile=Pile(names, sources), outdated={}, note=lambda *_words: None)
+    table = SimpleNamespace(pile=Pile(names, sources), outdated={}, fits_as_well=set(), note=lambda *_words: None)
     return stack, table, Hypothesis(cast, made, spec.strip, spec.start, 0, order, 0.0)
 
 
@@ -91,7 +93,7 @@ def test_a_mirror_beside_empty_images_may_be_the_first_strip_of_more(volumes, tm
     for image in case.images:
         os.truncate(image, 24 << 20)  # larger than the file system
     (array,) = solve_images(case.images).arrays
-    assert array.verdict == "probable" and array.verdicts.order.reason is Reason.UNCOUNTED
+    assert array.verdict == "undecided" and array.verdicts.order.reason is Reason.UNCOUNTED
     pair = [i for i in case.images if str(i) in array.members]
     (alone,) = solve_images(pair).arrays
     assert alone.geometry.layout.level == "RAID1" and alone.verdict == "certain"
@@ -104,3 +106,50 @@ def test_what_does_not_add_up_to_a_span_does_not_hide_the_array():
     assert [(c.level, c.positions, c.missing) for c in tried] == [("RAID6", 5, 1)]
     spans = [Membership((0, 1, 2, 3), "sum", 80, 80), Membership((4, 5, 6, 7), "sum", 80, 80)]
     assert {(c.level, c.positions, c.missing) for c in casts(range(10), spans)} >= {("RAID50", 8, 0)}
+
+
+@pytest.mark.parametrize(("bytes_", "sure"), [(16 << 20, "certain"), (32 << 20, "undecided")])
+def test_a_mirror_holds_no_file_system_that_is_larger_than_it(volumes, tmp_path, bytes_, sure):
+    pair = [tmp_path / "a.img", tmp_path / "b.img"]
+    source = (volumes / "ext4-nocsum.img").read_bytes()[:bytes_]
+    head = bytearray(source)
+    if sure == "undecided":
+        blocks = int.from_bytes(head[1028:1032], "little")
+        head[1028:1032] = (blocks * 4).to_bytes(4, "little")
+    for path in pair:
+        path.write_bytes(bytes(head))
+    (array,) = solve_images(pair).arrays
+    assert array.geometry.layout.level == "RAID1" and array.verdicts.order.sure == sure
+    assert (array.verdicts.start.sure == "certain") is (sure == "certain")
+
+
+def test_what_has_no_layout_of_so_many_members_ends_in_no_crash():
+    assert members_only(SimpleNamespace(pile=None), Membership(tuple(range(3)), "two", 40, 40)) is None
+    assert members_only(SimpleNamespace(pile=None), Membership(tuple(range(40)), "sum", 40, 40)) is None
+
+
+def test_beside_a_member_that_was_left_out_its_old_copy_is_kept_in_mind(volumes, tmp_path):
+    """Both hold what the missing member must, but for a few blocks of one: who was seated need not be the member."""
+    spec, gone = SPECS[2], 3
+    names = pile(tmp_path, volumes / "ntfs.img", spec).names
+    old = tmp_path / "old.img"
+    data = bytearray(Path(names[gone]).read_bytes())
+    filled = [at for at in range(spec.start, len(data) - 4096, 4096) if any(data[at : at + 4096])]
+    for at in filled[::30]:
+        data[at : at + 4096] = bytes(reversed(data[at : at + 4096]))
+    old.write_bytes(data)
+    stack, table, h = taken([*names, str(old)], spec, (gone,))
+    with stack:
+        assert [fit.image for fit in unseated(table, h)] == [gone]
+        assert table.fits_as_well == {len(names)}
+
+
+def test_images_filled_with_one_word_are_no_copies_of_one_another():
+    rng = np.random.default_rng(3)
+    own = rng.integers(1, 256, (60, 6, 64), np.uint8)
+    alike = np.broadcast_to(rng.integers(1, 256, (60, 1, 64), np.uint8), (60, 6, 64)).copy()
+    pair = own.copy()
+    pair[:, 1] = pair[:, 0]
+    offsets, noise = np.arange(60, dtype=np.int64) * 4096, np.zeros((60, 6), bool)
+    assert look_alikes(Survey(offsets, alike, noise)) == []
+    assert look_alikes(Survey(offsets, pair, noise)) == [(0, 1)]

@@ -87,7 +87,10 @@ def finish(
     evidence += findings.evidence()
     total, lead = judged[0].total, judged[0].total - next_score
     unsure = [table.names(best.cast.columns[c]) for c in untold(table, best, placed)]
-    verdicts = _verdicts(table, judged, placed, lead, unsure, begin)
+    parity = [g for g in groups if g.kind in ("sum", "two", "two less one") and not g.until]
+    looked = sum(g.blocks for g in parity) if best.cast.level in PARITY_LEVELS and not stale else 0
+    unexplained = 1 - sum(g.closing for g in parity) / looked if looked else 0.0
+    verdicts = _verdicts(table, judged, placed, lead, unsure, begin, unexplained)
     alternatives = []
     if lead < MARGIN_NATS and rival is not None:
         alternatives.append(words(rival.h, table.pile))
@@ -112,23 +115,30 @@ def finish(
 
 def _verdicts(
     table: Table, judged: Sequence[Judged], placed: Sequence[tuple[Anchors, int]], lead: float, unsure: Sequence[str],
-    begin: Begin,
+    begin: Begin, unexplained: float,
 ) -> Verdicts:  # fmt: skip
-    """Order and start: certain only where nothing is left to doubt."""
+    """Order and start: certain only where nothing is left to doubt.
+
+    unexplained  the share of the rows looked at that do not match, where nobody was found to be at fault
+    """
     best, findings, total = judged[0].h, judged[0].findings, judged[0].total
-    enough = lead > MARGIN_NATS and total > TOTAL_NATS
+    # what was voted speaks for another one: that must be outweighed by as much as any other answer must
+    against = max((j.h.score - best.score for j in judged[1:]), default=0.0)
+    close = lead <= MARGIN_NATS + max(0.0, against)
+    enough = not close and total > TOTAL_NATS
     likely = lead > PROBABLE_NATS and total > PROBABLE_NATS
     likely &= not findings.contradicted and survives(best)  # else there is no volume
     outdone = any(_reads_better(j.findings, findings) for j in judged[1:])
     exchange = (findings.files_fail and len(scarce(best, placed)) > 1) or explained(table, best, findings)
     doubts = (
-        (not enough, Reason.RIVAL if lead <= MARGIN_NATS else Reason.FEW),
+        (not enough, Reason.RIVAL if close else Reason.FEW),
         (not counted(table, best, placed), Reason.UNCOUNTED),
         (not findings.holds, Reason.FAILING if findings.contradicted else Reason.FEW),
         (bool(unsure), Reason.ELIMINATION), (outdone or not fits_most(best, placed), Reason.FAILING),
         (only_guessed(best, placed), Reason.GUESSED), (not q_holds(table, best), Reason.Q_RULE),
         (bool(exchange), Reason.EXCHANGE),
-        (left_out(table, best) is not None, Reason.LEFT_OUT),
+        (bool(table.fits_as_well) or left_out(table, best) is not None, Reason.LEFT_OUT),
+        (unexplained > UNEXPLAINED_SHARE, Reason.OPEN_ROWS),
         (not begin.settled, Reason.SHIFT),
     )  # fmt: skip
     reason = next((why for doubt, why in doubts if doubt), Reason.PROVEN)
@@ -207,6 +217,10 @@ def _reads_better(other: Findings, best: Findings) -> bool:
     return other.proof.failures < best.proof.failures and other.proof.passes >= best.proof.passes
 
 
+UNEXPLAINED_SHARE = 0.4
+"""Of the rows, those that may fail to match with nobody at fault where an order is certain: what is read through the
+redundancy of more is read of a mixture. A third that nobody ever initialized is usual."""
+
 LEAST_DIFFERENCE = 1.0
 """Of two scores: those that are nearer to each other are as good as equal."""
 
@@ -215,6 +229,8 @@ def _settle(reason: Reason, findings: Findings, lead: float, unsure: Sequence[st
     if reason is Reason.RIVAL:
         close = "equally good" if lead < LEAST_DIFFERENCE else "nearly as good"
         return f"another answer is {close}: more structures that state their address"
+    if reason is Reason.OPEN_ROWS:
+        return "many rows do not match, and nobody is known to be at fault: images of the members from another time"
     if reason is Reason.ELIMINATION:
         return f"nothing on {', '.join(unsure)} says where it belongs: it stands where a place was left"
     if reason is Reason.FAILING:
@@ -237,10 +253,13 @@ def _settle(reason: Reason, findings: Findings, lead: float, unsure: Sequence[st
 PLENTY = 100
 
 
-def members_only(table: Table, group: Membership) -> Lineup:
-    """Membership known, order not."""
+def members_only(table: Table, group: Membership) -> Lineup | None:
+    """Membership known, order not; None where no layout has so many members."""
     level = "RAID6" if group.kind.startswith("two") else "RAID5"
-    chosen = layouts_of(level, len(group.images) + (group.kind == "two less one"))[0]
+    known = layouts_of(level, len(group.images) + (group.kind == "two less one"))
+    if not known:  # more or fewer than any layout has
+        return None
+    chosen = known[0]
     columns = tuple((i,) for i in group.images)
     order = (*range(len(columns)), *(None,) * (chosen.members - len(columns)))
     made, members = final_geometry(

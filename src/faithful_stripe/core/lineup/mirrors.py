@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
+from itertools import combinations
 
 import numpy as np
 
 from ..arrays.geometry import STRIP_MOST
+from ..ranges import clip
 from .ages import copies_compared
 from .anchors import Anchors
 from .ballots import ROUND, bases_of
@@ -15,10 +17,18 @@ from .cast import Cast
 from .document import Evidence, Lineup
 from .hypotheses import Hypothesis
 from .membership import Membership
+from .samples import BLOCK, Pile
 from .start import begin_of
 from .table import Table, anything_before
 from .verdict import final_geometry, held_facts, read_volume, without_tail
 from .verdicts import Reason, Sure, Verdict, Verdicts
+
+FILLED = 0.8
+"""The share of the members that a file system takes where the volume is no larger than one of them: that of a larger
+array, were these only two of its members, would reach far beyond."""
+
+MOST_LOOKED = 64
+"""Blocks of a range that are compared."""
 
 
 def conclude_mirror(
@@ -61,13 +71,19 @@ def conclude_mirror(
     ages = copies_compared(start, [column[0] for column in cast.columns], placed) if not equal else ()
     older = {cast.columns[a.member][0] for a in ages if a.older}
     stale = tuple(table.pile.names[i] for i in sorted(older)) if len(older) < len(cast.columns) else ()
-    plain = held >= 8 and held >= 0.5 * tested
-    alone = _may_be_one_strip(table, set(cast.images), start)
+    plain, pile = held >= 8 and held >= 0.5 * tested, table.pile
+    whole = max(pile.sources[i].size for i in cast.images) - start
+    larger = max((base + a.ground.size for a, base in placed if not a.ground.guessed), default=0) > whole
+    alone = _may_be_one_strip(table, sorted(cast.images), start)
+    fills = size >= FILLED * whole
+    plain = plain and not larger
     sure = plain and not findings.contradicted and not begin.shift and not group.until and not alone
     split_up = known and not plain and tested >= 8
     untold = not held and not anything_before(table, set(cast.images), ROUND)
     settle = "" if sure else "a file system that can be read, or the controller's own configuration"
-    if alone:
+    if larger:
+        settle = "the file system on them is larger than they are: they are copies of a part of it only"
+    elif alone:
         settle = "whether the images of the same size beside them are members, too: the controller's own configuration"
     if untold:
         settle = (
@@ -84,11 +100,15 @@ def conclude_mirror(
             Verdict(Sure.CERTAIN, Reason.PROVEN)
             if sure
             else Verdict(
-                Sure.UNDECIDED if split_up or untold or (alone and not plain) else Sure.PROBABLE,
+                Sure.UNDECIDED if split_up or untold or larger or (alone and not fills) else Sure.PROBABLE,
                 Reason.UNCOUNTED if alone else Reason.FEW,
                 count=held,
             ),
-            begin.verdict if not untold else Verdict(Sure.UNDECIDED, Reason.NOTHING_SAYS),
+            Verdict(Sure.UNDECIDED, Reason.NOTHING_SAYS)
+            if untold
+            else begin.verdict
+            if sure or begin.verdict.sure is not Sure.CERTAIN
+            else replace(begin.verdict, sure=Sure.PROBABLE),  # it is one of the volume with these members
         ),
         best=float(group.closing + held),
         next=0.0,
@@ -105,11 +125,23 @@ def conclude_mirror(
     )
 
 
-def _may_be_one_strip(table: Table, images: set[int], start: int) -> bool:
+def _may_be_one_strip(table: Table, images: Sequence[int], start: int) -> bool:
     """Whether all that the copies hold may be one strip, and images of their size lie beside them: a larger array that
     holds data in its first strips only looks like that, too, as parity of the only data there are is a copy of them."""
     pile = table.pile
     sizes = {pile.sources[i].size for i in images}
     beside = any(i not in images and pile.sources[i].size in sizes for i in range(len(pile)))
-    last = max((b for i in images for _a, b in pile.data(i)), default=0)
-    return beside and last <= start + STRIP_MOST
+    return beside and not _shared_behind(pile, images, start + STRIP_MOST)
+
+
+def _shared_behind(pile: Pile, images: Sequence[int], border: int) -> bool:
+    """Whether two copies hold the same behind a place: what a controller writes at the end differs from drive to
+    drive."""
+    for a, b in combinations(images, 2):
+        both = [r for first, last in pile.data(a) for r in clip(pile.data(b), max(first, border), last)]
+        for low, high in both:
+            for at in range(-(-low // BLOCK) * BLOCK, high - BLOCK + 1, max(BLOCK, (high - low) // MOST_LOOKED)):
+                block = pile.stretch(a, at, BLOCK)
+                if block.any() and np.array_equal(block, pile.stretch(b, at, BLOCK)):
+                    return True
+    return False

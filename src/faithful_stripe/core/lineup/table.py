@@ -51,6 +51,8 @@ class Table:
     budget: int
     shared: dict[tuple[tuple[tuple[int, ...], ...], bool], Shared] = field(default_factory=dict)
     trace: list[tuple[str, str]] = field(default_factory=list)
+    fits_as_well: set[int] = field(default_factory=set)
+    """Images that hold what a missing member must hold, as another one does that was seated."""
     best: Lineup | None = None
     """The best answer so far of what is being looked at, for when that is stopped."""
 

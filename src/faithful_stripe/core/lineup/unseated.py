@@ -33,6 +33,11 @@ class Unseated:
     same: int
     other: int
 
+    @property
+    def whole(self) -> bool:
+        """Whether it may take the seat; else it was hurt, or is an old copy, or holds a part only."""
+        return self.same >= SAME_SHARE * (self.same + self.other)
+
 
 def unseated(table: Table, h: Hypothesis) -> list[Unseated]:
     """Images that fit a missing position each, the best for each position and image."""
@@ -44,15 +49,19 @@ def unseated(table: Table, h: Hypothesis) -> list[Unseated]:
     fits = (_fit(table, h, image, gap) for image in others for gap in gaps)
     # what was taken for an old copy of another member is none where it holds what a missing one must hold, all of it
     found = [fit for fit in fits if fit and not (fit.other and fit.image in table.outdated)]
+    whole = [fit for fit in found if fit.whole]
     chosen: list[Unseated] = []
-    for fit in sorted(found, key=lambda f: (f.other, -f.same)):
+    for fit in sorted(whole, key=lambda f: (f.other, -f.same)):
         if all(fit.image != c.image and fit.position != c.position for c in chosen):
             chosen.append(fit)
+    # beside a member an old copy of it may lie, and which is which is not told
+    taken, used = {c.position for c in chosen}, {c.image for c in chosen}
+    table.fits_as_well = {fit.image for fit in found if fit.position in taken} - used
     return chosen
 
 
 def _fit(table: Table, h: Hypothesis, image: int, position: int) -> Unseated | None:
-    """How an image holds up at a missing position; None where it does not fit."""
+    """How an image holds up at a missing position; None where it holds nothing that it must."""
     volume, strip = rebuilt(h, table.pile), h.strip
     piece = min(PIECE, strip)
     end = h.start + volume.geometry.member_bytes[position]
@@ -75,8 +84,7 @@ def _fit(table: Table, h: Hypothesis, image: int, position: int) -> Unseated | N
             same += 1
         else:
             other += 1
-    fits = same >= LEAST_CLOSING and same >= SAME_SHARE * (same + other)
-    return Unseated(image, position, same, other) if fits else None
+    return Unseated(image, position, same, other) if same >= LEAST_CLOSING else None
 
 
 def seated(h: Hypothesis, fit: Unseated) -> Hypothesis:
