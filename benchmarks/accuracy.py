@@ -174,7 +174,7 @@ def counted_right(case: Case, answer: Lineup) -> bool:
     )  # fmt: skip
     at = spec.start
     told = [case.stale if m == case.only_old else n for m, n in enumerate(case.names)]
-    names = [None if n in case.optional and n not in answer.members else n for n in told]
+    names = [None if n in case.optional and n not in seats_of(case, answer) else n for n in told]
     while at < spec.start + 2 * spec.members * spec.strip:
         mine, row = _equation(spec, names, at), (at - answer.geometry.start_bytes[0]) // said.strip
         if mine != _equation(said, seats_of(case, answer), spec.start + row * said.strip):

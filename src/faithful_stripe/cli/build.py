@@ -50,7 +50,7 @@ def volume() -> None:
     help="Drives in the order of the members, by bay or serial: 4,5,6,7 or 4-7.",
 )
 @click.option("--spans", metavar="LIST/LIST", help="Nested levels: the drives of each span, such as 4-6/7-9/10-12.")
-@click.option("--strip", default="64KiB", show_default=True, help="Strip size, a power of two from 4KiB to 1MiB.")
+@click.option("--strip", default="64KiB", show_default=True, help="Strip size, a power of two from 4KiB to 4MiB.")
 @click.option("--size", metavar="SIZE", help="Size of the volume; all that the drives hold without it.")
 @click.option("--spares", metavar="LIST", shell_complete=bays_, help="Drives that become its dedicated hot spares.")
 @click.option("--read-cache", type=click.Choice(READS), help="Whether it reads ahead.")

@@ -19,7 +19,7 @@ from .levels import GeometryError
 
 Int64 = npt.NDArray[np.int64]
 
-STRIP_LEAST, STRIP_MOST = 4096, 1 << 20
+STRIP_LEAST, STRIP_MOST = 4096, 4 << 20
 
 
 class Runs(NamedTuple):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Sequence
 
 import numpy as np
@@ -11,6 +12,7 @@ from .anchors import Anchors
 from .ballots import chosen
 from .gaps import PARITY_LEVELS
 from .hypotheses import Hypothesis
+from .membership import LEAST_CLOSING
 from .table import Table
 from .verdict import fits, held_facts
 
@@ -113,3 +115,54 @@ def counted(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) 
         if len(who):
             units.update((address[fits(h, who, anchors.offset[mine], address)] // unit).tolist())
     return len(units) > 1
+
+
+def shape_open(table: Table, h: Hypothesis, doubt: bool) -> bool:
+    """Whether the data reach too few rows to tell a layout from another one of more members: the first strips of any
+    array are copies of one another, or stand alone. Somebody who might be the rest is missing, or lies beside them.
+
+    doubt  whether another answer is nearly as good, or nothing tells how many members there are
+    """
+    if h.cast.level in ("RAID1", "SPAN"):
+        return False
+    members = h.cast.positions * h.cast.copies
+    sizes = {table.pile.sources[i].size for i in h.cast.images}
+    known = set(h.cast.images) | set(table.outdated)
+    beside = [i for i in range(len(table.pile)) if i not in known and table.pile.sources[i].size in sizes]
+    held = Counter(i for p in table.places for i in p.filled)
+    usual = float(np.median([held[i] for i in h.cast.images]))
+    crowded = sum(held[i] <= BLANK_SHARE * usual for i in beside) > members // 2
+    thin = 2 * rows_told(table, h) < members
+    return (thin and bool(h.cast.missing)) or (crowded and (thin or doubt))
+
+
+BLANK_SHARE = 0.25
+"""What an image holds at most, of what the members do, to be as good as blank."""
+
+
+def rows_told(table: Table, h: Hypothesis) -> int:
+    """In how many rows, of those that were sampled, more than one strip of data is filled."""
+    pattern, images = h.layout.pattern(), set(h.cast.images)
+    redundant = max(len(g.checks) for g in pattern.groups) if h.cast.level in PARITY_LEVELS else 0
+    copies = max(h.layout.copies, pattern.places.shape[0])
+    least = max(2, copies + 1 if copies > 1 else 2 + redundant - h.cast.missing)
+    rows = {(p.offset - h.start) // h.strip for p in table.places if len(p.filled & images) >= least}
+    return len(rows)
+
+
+def strangely_related(table: Table, h: Hypothesis) -> bool:
+    """Whether images that would hold different strips, with no redundancy between them, are related in many places
+    all the same: they are members of something else, such as parity that is a copy of the only data there are."""
+    if h.cast.level not in ("RAID0", "RAID10"):
+        return False
+    column = {i: c for c in h.order if c is not None for i in h.cast.columns[c]}
+    where = [p for p in table.places if p.filled & set(column)]
+    strange = sum(
+        any(len({column[i] for i in r.images if i in column}) > 1 and set(r.images) <= set(column) for r in p.relations)
+        for p in where
+    )
+    return strange >= LEAST_CLOSING and strange >= STRANGE_SHARE * len(where)
+
+
+STRANGE_SHARE = 0.05
+"""Of the places in which members hold something, those at which two may hold the same by chance."""

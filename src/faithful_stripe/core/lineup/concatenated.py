@@ -37,8 +37,9 @@ And such places on all members."""
 LEAST_CROSSED = 2
 """Borders of strips of each size over which something whole lies."""
 
-AGREED = 0.55
-"""Of a member's structures; copies in a journal stand elsewhere."""
+AGREED, AGREED_OF_SEVERAL = 0.55, 0.8
+"""Of a member's structures; copies in a journal stand elsewhere. Of those that may belong at several addresses, where a
+file system keeps two copies, nearly all: a distance that suits one strip for the first suits others for the second."""
 
 MOST_TAIL = 2 << 20
 """What a controller may keep at the end of a member."""
@@ -57,6 +58,10 @@ Ground = tuple[Anchors, int]
 
 Chain = list[tuple[int | None, int]]
 """(image, its bytes of data) one after the other; None for a missing one."""
+
+APART_BYTES = 1 << 20
+"""Structures of one image that are so far from one another are places of their own; and borders of strips that are no
+larger are looked at one by one."""
 
 
 @dataclass(frozen=True)
@@ -154,12 +159,15 @@ def _placed(anchors: Anchors, image: int) -> Placed | None:
     values, counts = np.unique(distance, return_counts=True)
     best = int(values[counts == counts.max()].max())  # a lone boot sector is rather the copy at the end
     here = np.unique(anchors.offset[mine][distance == best])
-    if len(here) < AGREED * len(np.unique(anchors.offset[mine])):
+    offsets = np.unique(anchors.offset[mine])
+    if len(here) < (AGREED if len(offsets) == mine.sum() else AGREED_OF_SEVERAL) * len(offsets):
         return None
-    apart, last = 0, -2 * STRIP_MOST
+    apart, last = 0, -2 * APART_BYTES
     for offset in here.tolist():
-        if offset - last > STRIP_MOST:
+        if offset - last > APART_BYTES:
             apart, last = apart + 1, offset
+    if int(here[-1] - here[0]) < STRIP_MOST:
+        apart = 1  # all of them may stand in one strip
     _cell, size = np.unique(here // CELL_BYTES, return_counts=True)
     return Placed(image, best, apart, FACT_NATS * float((1 + np.log(size)).sum()))
 
@@ -170,12 +178,13 @@ def _unbroken(table: Table, anchors: Anchors, found: Sequence[Placed], start: in
     whole: list[tuple[int, int]] = []
     for one in found:
         mine = (anchors.image == one.image) & (anchors.address - anchors.offset == one.distance)
-        whole += [(a, b) for a, b in pairwise(np.unique(anchors.offset[mine]).tolist()) if b - a <= STRIP_MOST // 2]
+        whole += [(a, b) for a, b in pairwise(np.unique(anchors.offset[mine]).tolist()) if b - a <= APART_BYTES // 2]
         for c in [c for c in table.carved if c.image == one.image][:MOST_FILES]:
             length = length_if_sound(table.pile.sources[one.image], c.offset, c.kind)
             whole.append((c.offset, c.offset + length))
     ranges = np.array(whole, np.int64).reshape(-1, 2) - start
-    return all(int(((ranges[:, 1] - 1) // strip > ranges[:, 0] // strip).sum()) >= LEAST_CROSSED for strip in strips())
+    usual = [strip for strip in strips() if strip <= APART_BYTES]
+    return all(int(((ranges[:, 1] - 1) // s > ranges[:, 0] // s).sum()) >= LEAST_CROSSED for s in usual)
 
 
 def _chained(table: Table, grounds: Sequence[Ground], found: Sequence[Placed], taken: set[int]) -> Lineup | None:

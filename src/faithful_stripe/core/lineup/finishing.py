@@ -11,7 +11,7 @@ from ..arrays.engine import Array
 from .ages import ages_of
 from .anchors import Anchors
 from .cast import Cast, layouts_of
-from .certainty import counted, fits_most, only_guessed, untold
+from .certainty import counted, fits_most, only_guessed, shape_open, strangely_related, untold
 from .document import Evidence, Lineup
 from .gaps import PARITY_LEVELS, Judged
 from .hypotheses import Hypothesis
@@ -115,7 +115,7 @@ def finish(
 
 def _verdicts(
     table: Table, judged: Sequence[Judged], placed: Sequence[tuple[Anchors, int]], lead: float, unsure: Sequence[str],
-    begin: Begin, unexplained: float,
+    begin: Begin, unexplained: float = 0.0,
 ) -> Verdicts:  # fmt: skip
     """Order and start: certain only where nothing is left to doubt.
 
@@ -142,6 +142,8 @@ def _verdicts(
         (not begin.settled, Reason.SHIFT),
     )  # fmt: skip
     reason = next((why for doubt, why in doubts if doubt), Reason.PROVEN)
+    likely &= not strangely_related(table, best)
+    likely &= not shape_open(table, best, reason in (Reason.RIVAL, Reason.UNCOUNTED))
     certain = likely and reason is Reason.PROVEN
     order = Verdict(Sure.CERTAIN if certain else Sure.PROBABLE if likely else Sure.UNDECIDED, reason)
     start = begin.verdict

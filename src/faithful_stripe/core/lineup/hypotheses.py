@@ -107,8 +107,9 @@ def strips() -> list[int]:
 def odd_strips() -> list[int]:
     """Strips that are not powers of two: tried where those explain too little."""
     small = range(3 * 4096, 128 << 10, 4096)
-    large = range(128 << 10, STRIP_MOST, 32 << 10)
-    return [s for s in (*small, *large) if s & (s - 1)]
+    large = range(128 << 10, 1 << 20, 32 << 10)
+    largest = range(1 << 20, STRIP_MOST, 256 << 10)
+    return [s for s in (*small, *large, *largest) if s & (s - 1)]
 
 
 def make_ballot(cast: Cast, anchors: Anchors | None) -> Ballot:

@@ -1,0 +1,63 @@
+"""What little data cannot tell: how many members there are, and whether copies are a mirror; and the largest strips."""
+
+import numpy as np
+import pytest
+
+from faithful_stripe.core.lineup.anchors import Anchors
+from faithful_stripe.core.lineup.concatenated import _placed
+from faithful_stripe.core.lineup.marks.ground import Ground
+from faithful_stripe.work.lineup import solve_images
+
+from .cutting import pile, right
+from .slicer import Spec
+
+MIB = 1 << 20
+
+
+@pytest.mark.parametrize(
+    ("content", "spec"),
+    [
+        # parity that is a copy of the only data there are: it was "RAID 10 of four, one missing", probable
+        ("ext4-nocsum", Spec("RAID5", 3, 2 * MIB, "parity-N", "continuation")),
+        ("btrfs", Spec("RAID5", 3, 2 * MIB, "parity-N", "continuation")),
+        # one row that holds data on two of seventeen: it was "RAID 6 of four", probable, with a lead of 700 nats
+        ("fat12", Spec("RAID6", 19, MIB, "parity-N", "continuation", "after-p", "member-position", start=8704)),
+        ("fat16", Spec("RAID6", 13, MIB, "parity-N", "restart", "after-p", "member-position")),
+        ("fat32", Spec("RAID4", 14, 512 << 10, "fixed-0", None, start=MIB)),
+    ],
+    ids=lambda v: v if isinstance(v, str) else f"{v.level}-{v.members}",
+)
+def test_a_few_rows_do_not_tell_a_layout(volumes, tmp_path, content, spec):
+    case = pile(tmp_path, volumes / f"{content}.img", spec)
+    for array in solve_images(case.images).arrays:
+        assert array.verdict == "undecided" or right(case, array)
+        assert array.verdict != "certain"
+
+
+@pytest.mark.parametrize("strip", [2, 4])
+def test_strips_of_megabytes_are_found(volumes, tmp_path, strip):
+    case = pile(tmp_path, volumes / "ntfs.img", Spec("RAID0", 2, strip * MIB))
+    (array,) = solve_images(case.images).arrays
+    assert right(case, array) and array.geometry.strip_bytes == strip * MIB and array.verdict == "probable"
+
+
+def facts(offsets, distances):
+    at = np.array(offsets, np.int64)
+    one = np.ones(len(at), np.int64)
+    return Anchors(Ground(b"x", "x", 1 << 30), one * 0, at, at + np.array(distances, np.int64), one)
+
+
+def test_what_stands_in_one_strip_is_one_place():
+    near, far = [0, 2 * MIB, 3 * MIB], [0, 2 * MIB, 9 * MIB]
+    assert _placed(facts(near, [0] * 3), 0).cells == 1
+    assert _placed(facts(far, [0] * 3), 0).cells == 3
+
+
+def test_of_structures_with_two_addresses_nearly_all_must_agree():
+    """Six of ten places agree: enough where each has one address, and chance where each has two."""
+    single = facts(range(0, 100 * MIB, 10 * MIB), [0] * 6 + [MIB, 3 * MIB, 5 * MIB, 7 * MIB])
+    assert _placed(single, 0) is not None
+    twice = facts(
+        [*single.offset, *single.offset], [*(single.address - single.offset), *range(10 * MIB, 20 * MIB, MIB)]
+    )
+    assert _placed(twice, 0) is None
