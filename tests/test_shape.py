@@ -3,9 +3,11 @@
 import numpy as np
 import pytest
 
+from faithful_stripe.core.lineup import samples
 from faithful_stripe.core.lineup.anchors import Anchors
 from faithful_stripe.core.lineup.concatenated import _placed
 from faithful_stripe.core.lineup.marks.ground import Ground
+from faithful_stripe.core.lineup.solve import GAVE_UP
 from faithful_stripe.work.lineup import solve_images
 
 from .cutting import pile, right
@@ -61,3 +63,18 @@ def test_of_structures_with_two_addresses_nearly_all_must_agree():
         [*single.offset, *single.offset], [*(single.address - single.offset), *range(10 * MIB, 20 * MIB, MIB)]
     )
     assert _placed(twice, 0) is None
+
+
+@pytest.mark.parametrize("patience", [40.0, -1.0])
+def test_what_is_clear_takes_no_patience_and_what_is_not_comes_to_an_end(volumes, tmp_path, monkeypatch, patience):
+    """With no time for what is less likely, a clear pile is as certain as ever; of a doubtful one that is said."""
+    monkeypatch.setattr(samples, "PATIENCE_SECONDS", patience)
+    for content, spec, sure in (
+        ("ntfs", Spec("RAID5", 4, 16384, "parity-N", "restart"), "certain"),
+        ("fat12", Spec("RAID5", 5, 65536, "parity-N", "restart"), "probable"),
+    ):
+        (tmp_path / content).mkdir()
+        case = pile(tmp_path / content, volumes / f"{content}.img", spec)
+        solution = solve_images(case.images)
+        assert solution.arrays[0].verdicts.placing == sure and right(case, solution.arrays[0])
+        assert (GAVE_UP in solution.notes) is (patience < 0 and sure != "certain")

@@ -117,7 +117,7 @@ def moved(pile: Pile, apart: dict[int, int]) -> Pile:
         Window(source, apart[i], source.size - apart[i]) if apart.get(i) else source
         for i, source in enumerate(pile.sources)
     ]  # fmt: skip
-    return Pile(pile.names, sources)
+    return Pile(pile.names, sources, effort=pile.effort)
 
 
 def moved_back(found: Lineup, pile: Pile, apart: dict[int, int]) -> Lineup:

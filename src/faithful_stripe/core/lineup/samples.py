@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Protocol
@@ -55,6 +56,24 @@ def silent(_text: str, _done: int = 0, _of: int = 0, /) -> None:
     """For when nobody waits."""
 
 
+PATIENCE_SECONDS = 40.0
+"""Of the processor's time, after which what is less likely is not tried any more: what is being looked at comes to its
+end within a minute then."""
+
+
+@dataclass
+class Effort:
+    """When a search began, in seconds of the processor, and whether something was left untried for the time it took."""
+
+    began: float = field(default_factory=time.process_time)
+    gave_up: bool = False
+
+    def left(self) -> bool:
+        """Whether what is less likely may be tried, too; where not, that is remembered."""
+        self.gave_up |= time.process_time() - self.began > PATIENCE_SECONDS
+        return not self.gave_up
+
+
 @dataclass
 class Pile:
     """The images on the table, by name; `bytes_read` and `unreadable` grow as they are read.
@@ -62,6 +81,7 @@ class Pile:
     wanted  offsets of stretches, by image, that `pieces` gives whatever its budget
     short   images that end before the array does: what is behind their end is missing
     given   what a person knows of the array, fixed in the search
+    effort  how long the search has worked
     """
 
     names: Sequence[str]
@@ -71,6 +91,7 @@ class Pile:
     wanted: dict[int, set[int]] = field(default_factory=dict)
     short: set[int] = field(default_factory=set)
     given: Given | None = None
+    effort: Effort = field(default_factory=Effort)
     _ranges: dict[int, list[Range]] = field(default_factory=dict)
     _likely: dict[int, npt.NDArray[np.int64]] = field(default_factory=dict)
 

@@ -176,7 +176,7 @@ def search(
     for number, entry in enumerate(voting):
         tell(entry.words, number, len(voting))
         entry.seeds = _by_votes(entry, bases, starts)
-    if voting and (odd or max(_explained(e) for e in voting) < ODD_BELOW):
+    if voting and (odd or max(_explained(e) for e in voting) < ODD_BELOW) and voting[0].reader.pile.effort.left():
         for entry in voting:
             entry.seeds = sorted(entry.seeds + _by_votes(entry, bases, starts, True), key=lambda h: -h.score)
     seeds = sorted((h for e in entries for h in e.seeds), key=lambda h: -h.score)
@@ -188,15 +188,19 @@ def search(
         rest = next((h.score for h in seeds[1:] if (h.layout, h.strip, h.start - h.base) != place), -np.inf)
         if top.score - max(rest, top.runner_up) > CLEAR_NATS:
             return [top, *seeds[1:40]]
-        found = []
+        found = list[Hypothesis]()
         for number, entry in enumerate(entries):
             tell(f"{entry.words}, by what continues from strip to strip", number, len(entries))
+            if found and not entry.reader.pile.effort.left():
+                break
             chosen = [h for h in entry.seeds if h.score > top.score - SEED_NATS][:SEEDS]
             found += [_climb(entry, h) for h in chosen]
         return sorted(found + _siblings(entries, found), key=lambda h: -h.score)
-    found = []
+    found = list[Hypothesis]()
     for number, entry in enumerate(entries):
         tell(f"{entry.words}, by what continues from strip to strip", number, len(entries))
+        if found and not entry.reader.pile.effort.left():
+            break
         found += [_climb(entry, h) for h in _blind(entry.reader, starts, odd and number < MOST_ODD)]
     return sorted(found, key=lambda h: -h.score)
 

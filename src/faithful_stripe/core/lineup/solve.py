@@ -53,6 +53,7 @@ FIRST_BYTES = 12 << 20
 """What is read of a pile with plenty of data at first: when that makes everything certain, no more is."""
 
 STOPPED = "stopped before its end: what was known until then is above"
+GAVE_UP = "it took long, so less likely layouts were not tried: what is known helps (--level, --strip, --start, --not)"
 STOPPED_EARLY = "stopped while the images were read: nothing is known yet"
 
 
@@ -63,6 +64,8 @@ def solve(pile: Pile, tell: Tell = silent, full: bool = False) -> Solution:
     full  whether everything that holds data is read in any case
     """
     found = find_arrays(pile, tell)
+    if pile.effort.gave_up and not _certain(found):
+        found = replace(found, notes=(*found.notes, GAVE_UP))
     if _stopped(found):
         return found
     held = sum(total(pile.data(image)) for image in range(len(pile)))
@@ -110,6 +113,8 @@ def find_arrays(pile: Pile, tell: Tell = silent) -> Solution:
         found = solve_within(pile, tell, FIRST_BYTES)
         if _stopped(found) or (_certain(found) and not any(a.stale for a in found.arrays)):
             return found if _stopped(found) else _and_the_rest(pile, found, tell)
+        if found.arrays and not pile.effort.left():
+            return found
         first = found
         try:
             tell("more is read")
@@ -120,7 +125,7 @@ def find_arrays(pile: Pile, tell: Tell = silent) -> Solution:
             return replace(first, notes=(*first.notes, STOPPED)) if first.arrays else found
     else:
         found = solve_within(pile, tell, STOCK_BYTES)
-    if _certain(found) or _stopped(found):
+    if _certain(found) or _stopped(found) or (found.arrays and not pile.effort.left()):
         return found
     try:
         more = find_heads(pile, STOCK_BYTES, tell)
@@ -147,7 +152,7 @@ def _and_the_rest(pile: Pile, found: Solution, tell: Tell) -> Solution:
     if len(rest) < 2:
         return found
     tell("more is read of what is left over")
-    left = Pile([pile.names[i] for i in rest], [pile.sources[i] for i in rest])
+    left = Pile([pile.names[i] for i in rest], [pile.sources[i] for i in rest], effort=pile.effort)
     more = solve_within(left, tell, STOCK_BYTES)
     pile.bytes_read += left.bytes_read
     used = {m for a in more.arrays for m in [*a.members, *a.stale]}
@@ -178,14 +183,16 @@ def solve_within(pile: Pile, tell: Tell, budget: int, moved_already: bool = Fals
         for images, grounds in clusters(table):
             table.best = None
             made = solve_cluster(table, images - taken, grounds, taken)
-            if made is not None and made.strength == "undecided" and not _names(pile, images) >= set(made.members):
+            beyond = made is not None and made.strength == "undecided" and not _names(pile, images) >= set(made.members)
+            if made is not None and beyond and pile.effort.left():
                 again = solve_cluster(table, images - taken, grounds, taken, alone=True)
                 made = again if again is not None and _better(again, made) else made
-            if made is not None and (_doubtful(made) or _too_many(table, made)):
+            if made is not None and (_doubtful(made) or _too_many(table, made)) and pile.effort.left():
                 again = _related_alone(table, images - taken, grounds, taken)
                 fine = again is not None and not _doubtful(again)
                 made = again if again is not None and fine and (_doubtful(made) or _surer(again, made)) else made
-            if not moved_already and (made is None or made.strength != "certain"):
+            unsure = not moved_already and (made is None or made.strength != "certain")
+            if unsure and pile.effort.left():
                 apart = _apart(table, images - taken, grounds, taken, tell, budget)
                 made = apart if apart is not None and (made is None or _surer(apart, made)) else made
             if made is not None:
@@ -414,7 +421,8 @@ def solve_cluster(
     poor = made is not None and plenty and (made.best < TOTAL_NATS or made.strength == "undecided")
     mirrored = bool(groups) and all(g.kind == "copies" for g in groups)
     blind = primary is None and made is not None and made.strength == "undecided" and not mirrored
-    if made is not None and not odd and (blind or (primary is not None and (poor or _refuted(made)))):
+    doubtful = blind or (primary is not None and (poor or (made is not None and _refuted(made))))
+    if made is not None and not odd and doubtful and table.pile.effort.left():
         other = solve_cluster(table, images, grounds, taken, alone, True)
         if other is not None and not _refuted(other) and (_surer(other, made) or _refuted(made)):
             return other
