@@ -1,5 +1,7 @@
 """What little data cannot tell: how many members there are, and whether copies are a mirror; and the largest strips."""
 
+import os
+
 import numpy as np
 import pytest
 
@@ -78,3 +80,14 @@ def test_what_is_clear_takes_no_patience_and_what_is_not_comes_to_an_end(volumes
         solution = solve_images(case.images)
         assert solution.arrays[0].verdicts.placing == sure and right(case, solution.arrays[0])
         assert (GAVE_UP in solution.notes) is (patience < 0 and sure != "certain")
+
+
+def test_a_mirror_that_its_file_system_fills_is_one_whatever_lies_beside(volumes, tmp_path):
+    """Little data, and images of the same size beside: the file system is as large as the members. It was "RAID 10 of
+    four, one missing"."""
+    case = pile(tmp_path, volumes / "exfat.img", Spec("RAID1", 2, 131072), strangers=3)
+    size = max(image.stat().st_size for image in case.images)
+    for image in case.images:
+        os.truncate(image, size)
+    mirror = next(a for a in solve_images(case.images).arrays if a.geometry.layout.level == "RAID1")
+    assert set(mirror.members) == set(case.names) and mirror.verdict == "certain"

@@ -133,7 +133,7 @@ def shape_open(table: Table, h: Hypothesis, doubt: bool) -> bool:
     usual = float(np.median([held[i] for i in h.cast.images]))
     crowded = sum(held[i] <= BLANK_SHARE * usual for i in beside) > members // 2
     thin = 2 * rows_told(table, h) < members
-    return (thin and bool(h.cast.missing)) or (crowded and (thin or doubt))
+    return (thin and len(h.cast.images) < members) or (crowded and (thin or doubt))
 
 
 BLANK_SHARE = 0.25

@@ -74,8 +74,8 @@ def conclude_mirror(
     plain, pile = held >= 8 and held >= 0.5 * tested, table.pile
     whole = max(pile.sources[i].size for i in cast.images) - start
     larger = max((base + a.ground.size for a, base in placed if not a.ground.guessed), default=0) > whole
-    alone = _may_be_one_strip(table, sorted(cast.images), start)
     fills = size >= FILLED * whole
+    alone = not fills and _may_be_one_strip(table, sorted(cast.images), start)
     plain = plain and not larger
     sure = plain and not findings.contradicted and not begin.shift and not group.until and not alone
     split_up = known and not plain and tested >= 8
@@ -100,7 +100,7 @@ def conclude_mirror(
             Verdict(Sure.CERTAIN, Reason.PROVEN)
             if sure
             else Verdict(
-                Sure.UNDECIDED if split_up or untold or larger or (alone and not fills) else Sure.PROBABLE,
+                Sure.UNDECIDED if split_up or untold or larger or alone else Sure.PROBABLE,
                 Reason.UNCOUNTED if alone else Reason.FEW,
                 count=held,
             ),
