@@ -103,31 +103,44 @@ class OutFile:
             self._digest = Digest(self.image, plain)
         self._taken = 0
         self._since = self._noted = 0
-        self._syncing, self._hashing = ThreadPoolExecutor(1), ThreadPoolExecutor(1)
+        self._writing, self._syncing, self._hashing = (ThreadPoolExecutor(1) for _ in range(3))
         self._waiting: list[Future[Any]] = []
+        self._written: tuple[Future[None], int, int] | None = None
 
     def __enter__(self) -> OutFile:
         return self
 
     def __exit__(self, *_why: object) -> None:
-        self._syncing.shutdown(wait=True)
-        self._hashing.shutdown(wait=True)
+        for pool in (self._writing, self._syncing, self._hashing):
+            pool.shutdown(wait=True)
         self.image.close()
         os.close(self._lock)
 
     def take(self, at: int, pieces: Sequence[Data]) -> None:
         """Write pieces that follow one another from byte `at` of the file on, in order, but for zeros; what lies
-        outside of the file is left out, and what an earlier attempt wrote is held against them."""
+        outside of the file is left out, and what an earlier attempt wrote is held against them.
+
+        They are written while the caller goes on, and must stand until the next call returns.
+        """
         size = sum(piece.size for piece in pieces)
         if at < self.resumed:
             self._again(at, pieces)
         low, high = max(0, at, self.resumed), min(self.length, at + size)
         if low >= high:
             return
-        write_filled(self.image, low, _cut(at, pieces, low, high))
+        self._wait_written()
+        written = self._writing.submit(write_filled, self.image, low, _cut(at, pieces, low, high))
+        self._written = written, high, high - low
+
+    def _wait_written(self) -> None:
+        """Wait for what is being written; then it may be made durable, and hashed."""
+        if self._written is None:
+            return
+        (written, high, size), self._written = self._written, None
+        written.result()
+        self._since += size
+        self._noted += size
         self.done = high
-        self._since += high - low
-        self._noted += high - low
         if self._since >= SYNC_BYTES:
             self._since = 0
             self._later(self._syncing.submit(self.image.flush))
@@ -157,6 +170,7 @@ class OutFile:
 
     def keep(self) -> None:
         """Make durable what is written, and note how far that is."""
+        self._wait_written()
         self._later(self._hashing.submit(self._keep, self.done))
         self._settle()
 
@@ -192,6 +206,7 @@ class OutFile:
         self._waiting.append(future)
 
     def _settle(self) -> None:
+        self._wait_written()
         while self._waiting:
             self._waiting.pop(0).result()
 

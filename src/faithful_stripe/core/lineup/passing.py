@@ -33,7 +33,7 @@ Member = BlockSource | None
 Bytes = npt.NDArray[np.uint8]
 Sink = Callable[[int, Sequence[Bytes]], None]
 """Is told volume bytes as they stand on the members, in order: (offset in the volume, pieces that follow one another,
-uint8 (bytes,)). The pieces are good during the call."""
+uint8 (bytes,)). The pieces are good until the next call but one."""
 
 LEAST_PIECE = 16 << 10
 """Strips smaller than this are put together before they are handed on."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from itertools import cycle
 
 import numpy as np
 import numpy.typing as npt
@@ -21,7 +22,7 @@ class Rows:
     """Rows [first, last) of an array as they stand on its members.
 
     blocks  by member: uint8 (rows, strip bytes); zeros where there is none, or nothing could be read. They are used
-            again for other rows once the next ones are asked for
+            again for other rows once the next but one are asked for: what is written from them may take that long
     lost    by member: byte ranges on it that could not be read
     """
 
@@ -41,10 +42,10 @@ def rows_of(
 ) -> Iterator[Rows]:  # fmt: skip
     """The rows of some ranges in order, at most `step` at a time."""
     most = min(step, max((high - low for low, high in ranges), default=0))
-    buffers = [np.zeros((most, made.strip_bytes), np.uint8) for _ in members]
+    turns = cycle([[np.zeros((most, made.strip_bytes), np.uint8) for _ in members] for _ in range(2)])
     for low, high in ranges:
         for first in range(low, high, step):
-            last = min(first + step, high)
+            last, buffers = min(first + step, high), next(turns)
             blocks = [buffer[: last - first] for buffer in buffers]
             lost: dict[int, list[Range]] = {}
             for who, member in enumerate(members):
