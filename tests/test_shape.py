@@ -7,7 +7,7 @@ import pytest
 
 from faithful_stripe.core.lineup import samples
 from faithful_stripe.core.lineup.anchors import Anchors
-from faithful_stripe.core.lineup.concatenated import _placed
+from faithful_stripe.core.lineup.concatenated import _placed, unstriped
 from faithful_stripe.core.lineup.marks.ground import Ground
 from faithful_stripe.core.lineup.solve import GAVE_UP
 from faithful_stripe.work.lineup import solve_images
@@ -51,10 +51,10 @@ def facts(offsets, distances):
     return Anchors(Ground(b"x", "x", 1 << 30), one * 0, at, at + np.array(distances, np.int64), one)
 
 
-def test_what_stands_in_one_strip_is_one_place():
+def test_what_stands_in_one_strip_is_not_taken_for_unstriped():
     near, far = [0, 2 * MIB, 3 * MIB], [0, 2 * MIB, 9 * MIB]
-    assert _placed(facts(near, [0] * 3), 0).cells == 1
-    assert _placed(facts(far, [0] * 3), 0).cells == 3
+    assert unstriped([facts(near, [0] * 3)], {0}) == set()
+    assert unstriped([facts(far, [0] * 3)], {0}) == {0}
 
 
 def test_of_structures_with_two_addresses_nearly_all_must_agree():

@@ -37,7 +37,7 @@ And such places on all members."""
 LEAST_CROSSED = 2
 """Borders of strips of each size over which something whole lies."""
 
-AGREED, AGREED_OF_SEVERAL = 0.55, 0.8
+AGREED, AGREED_OF_SEVERAL, MOSTLY_TWICE = 0.55, 0.8, 0.7
 """Of a member's structures; copies in a journal stand elsewhere. Of those that may belong at several addresses, where a
 file system keeps two copies, nearly all: a distance that suits one strip for the first suits others for the second."""
 
@@ -69,12 +69,14 @@ class Placed:
     """An image with the one distance between where its structures stand and where they belong.
 
     cells  how many places far from one another agree on it; nats: what they say
+    reach  from the first of its structures to the last, in bytes
     """
 
     image: int
     distance: int
     cells: int
     nats: float
+    reach: int
 
 
 def conclude_span(
@@ -136,7 +138,7 @@ def _joined(
 def unstriped(files: Sequence[Anchors], images: set[int]) -> set[int]:
     """Images on which a file system stands as it is, from one place to others further away than any strip is long."""
     placed = [one for a in files if not a.ground.guessed for i in images if (one := _placed(a, i)) is not None]
-    return {one.image for one in placed if one.cells >= LEAST_CELLS}
+    return {one.image for one in placed if one.cells >= LEAST_CELLS and one.reach >= STRIP_MOST}
 
 
 def whole_on(files: Sequence[Anchors], image: int) -> bool:
@@ -160,16 +162,15 @@ def _placed(anchors: Anchors, image: int) -> Placed | None:
     best = int(values[counts == counts.max()].max())  # a lone boot sector is rather the copy at the end
     here = np.unique(anchors.offset[mine][distance == best])
     offsets = np.unique(anchors.offset[mine])
-    if len(here) < (AGREED if len(offsets) == mine.sum() else AGREED_OF_SEVERAL) * len(offsets):
+    several = len(offsets) < MOSTLY_TWICE * int(mine.sum())
+    if len(here) < (AGREED_OF_SEVERAL if several else AGREED) * len(offsets):
         return None
     apart, last = 0, -2 * APART_BYTES
     for offset in here.tolist():
         if offset - last > APART_BYTES:
             apart, last = apart + 1, offset
-    if int(here[-1] - here[0]) < STRIP_MOST:
-        apart = 1  # all of them may stand in one strip
     _cell, size = np.unique(here // CELL_BYTES, return_counts=True)
-    return Placed(image, best, apart, FACT_NATS * float((1 + np.log(size)).sum()))
+    return Placed(image, best, apart, FACT_NATS * float((1 + np.log(size)).sum()), int(here[-1] - here[0]))
 
 
 def _unbroken(table: Table, anchors: Anchors, found: Sequence[Placed], start: int) -> bool:
