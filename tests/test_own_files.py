@@ -8,6 +8,7 @@ from pathlib import PurePosixPath
 import pytest
 
 from faithful_stripe.core.formats import btrfs, xfs
+from faithful_stripe.core.formats.inodes import damaged
 from faithful_stripe.media.file_readers import opened
 from faithful_stripe.media.filesystems import FilesError, Kind
 from faithful_stripe.media.image import ImageFile
@@ -167,3 +168,17 @@ def test_a_file_system_with_a_log_to_play_back(volumes, tmp_path):
         file.seek(btrfs.SUPER_AT + 96)
         file.write(b"\1")
     assert [read_all(p)[2].pending for p in (volumes / "btrfs.img", synced)] == [False, True]
+
+
+def test_a_file_whose_places_are_not_known_is_not_called_sound(fstripe, volumes, tmp_path, monkeypatch):
+    images = [tmp_path / f"m{n}.img" for n in range(4)]
+    cut(volumes / "xfs.img", Spec("RAID5", 4, 65536, "parity-N", "continuation"), images)
+    found = tmp_path / "found.toml"
+    fstripe("lineup", "solve", *images, "--out", found)
+
+    def places(_self, _inode):
+        raise damaged("an inode")
+
+    monkeypatch.setattr(xfs.Xfs, "places", places)
+    files = [f for f in fstripe("lineup", "files", found, "--all", "--json").json["files"] if f["kind"] == "file"]
+    assert files and not any(f["tested"] for f in files)

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from enum import StrEnum
 from pathlib import PurePosixPath
 
 from ..core.errors import StripeError
+from ..core.formats.inodes import Kind as Kind
 from ..core.ranges import Range
 
 DEEPEST = 200
@@ -19,15 +19,6 @@ class FilesError(StripeError):
     remedy = "{to_do}"
 
 
-class Kind(StrEnum):
-    """What an entry is."""
-
-    FILE = "file"
-    FOLDER = "folder"
-    LINK = "link"
-    OTHER = "other"
-
-
 @dataclass(frozen=True)
 class Entry:
     """A file or folder.
@@ -35,6 +26,7 @@ class Entry:
     path      from the file system's root, without a leading slash
     size      in bytes; modified: seconds since 1970, 0 where it is not told
     places    where its content stands on the volume, in bytes; none where it stands beside its name
+    known     whether that is known: nothing can be said of the bytes of a file that nobody can find
     """
 
     path: PurePosixPath
@@ -43,6 +35,7 @@ class Entry:
     modified: int
     inode: int
     places: tuple[Range, ...] = ()
+    known: bool = True
 
 
 class FileSystem:

@@ -109,9 +109,11 @@ class LibraryFiles(FileSystem):
         }  # fmt: skip
         kind = kinds.get(meta.type, Kind.OTHER)
         places = self._places(item) if kind is Kind.FILE else ()
-        return Entry(path, kind, int(meta.size), int(meta.mtime or 0), int(meta.addr), places)
+        found = places if places is not None else ()
+        return Entry(path, kind, int(meta.size), int(meta.mtime or 0), int(meta.addr), found, places is not None)
 
-    def _places(self, item: Any) -> tuple[Range, ...]:
+    def _places(self, item: Any) -> tuple[Range, ...] | None:
+        """Where a file's content stands; None where its structures do not say."""
         library = self._library
         skipped = int(library.TSK_FS_ATTR_RUN_FLAG_SPARSE) | int(library.TSK_FS_ATTR_RUN_FLAG_FILLER)
         content = (library.TSK_FS_ATTR_TYPE_DEFAULT, library.TSK_FS_ATTR_TYPE_NTFS_DATA)
@@ -125,7 +127,7 @@ class LibraryFiles(FileSystem):
                     for r in attribute if not int(r.flags) & skipped
                 ]  # fmt: skip
         except OSError:
-            return ()
+            return None
         return tuple(union(found))
 
 

@@ -9,14 +9,13 @@ from pathlib import PurePosixPath
 
 from ..core.formats.btrfs import Btrfs, Unpack
 from ..core.formats.declared import FormatError
-from ..core.formats.inodes import DAMAGED, Inodes, Sort
+from ..core.formats.inodes import DAMAGED, Inodes
 from ..core.formats.xfs import Xfs
 from ..core.ranges import Range, union
 from ..core.source import BlockSource
 from .filesystems import Entry, FilesError, FileSystem, Kind
 from .forgiving import read_forgiving
 
-KINDS = {Sort.FILE: Kind.FILE, Sort.FOLDER: Kind.FOLDER, Sort.LINK: Kind.LINK, Sort.OTHER: Kind.OTHER}
 ZSTD = 3
 HURT = (FormatError, struct.error, ValueError, IndexError, OverflowError)
 """What readers raise of structures that are damaged: by their own sums, or because they lead nowhere."""
@@ -83,12 +82,14 @@ class OwnFiles(FileSystem):
     def _entry(self, inode: int, path: PurePosixPath) -> Entry:
         told = self._inodes.stat(inode)
         places: tuple[Range, ...] = ()
-        if told.sort is Sort.FILE:
+        known = True
+        if told.kind is Kind.FILE:
             try:
                 places = tuple((self.start + a, self.start + b) for a, b in self._inodes.places(inode))
             except HURT:
                 self._note()
-        return Entry(path, KINDS[told.sort], told.size, told.modified, inode, places)
+                known = False
+        return Entry(path, told.kind, told.size, told.modified, inode, places, known)
 
     def _note(self) -> None:
         """Structures whose own sums do not hold are as good as unread."""

@@ -94,7 +94,8 @@ class Opened:
         lost = sum(total(clip(self.system.unread, a, b)) for a, b in entry.places)
         open_ = union([*self.known, *self.met])
         wrong = sum(total(clip(open_, a, b)) for a, b in entry.places)
-        return Listed(entry, min(wrong, entry.size), min(lost, entry.size), tested or self.mapped, self.protected)
+        seen = (tested or self.mapped) and entry.known
+        return Listed(entry, min(wrong, entry.size), min(lost, entry.size), seen, self.protected)
 
 
 def own_structures_hurt(opened: Opened, seen: Sequence[Listed]) -> int:

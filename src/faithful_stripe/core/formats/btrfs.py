@@ -18,7 +18,7 @@ import google_crc32c
 
 from ..ranges import Range, union
 from .declared import Field, FormatError, Layout
-from .inodes import Extent, Read, Sort, Stat, damaged, pieces
+from .inodes import Extent, Read, Stat, damaged, kind_of, pieces
 
 SUPER_AT = 64 << 10
 MAGIC_AT = SUPER_AT + 64
@@ -44,7 +44,6 @@ TOP_TREE, FIRST_INODE = 5, 256
 STRIPED = 8 | 64 | 128 | 256
 """Kinds of chunks that are spread over several devices."""
 INLINE, REGULAR = 0, 1
-SORTS = {0o100000: Sort.FILE, 0o040000: Sort.FOLDER, 0o120000: Sort.LINK}
 SUMS: dict[int, Callable[[bytes], bytes]] = {
     0: lambda data: int(google_crc32c.value(data)).to_bytes(4, "little"),
     2: lambda data: hashlib.sha256(data).digest(),
@@ -121,7 +120,7 @@ class Btrfs:
             raise damaged(f"inode {number}")
         (mode,) = struct.unpack_from("<I", item, 52)
         size, modified = struct.unpack_from("<Q", item, 16)[0], struct.unpack_from("<q", item, 136)[0]
-        return Stat(SORTS.get(mode & 0o170000, Sort.OTHER), size, modified)
+        return Stat(kind_of(mode), size, modified)
 
     def names(self, inode: int) -> Iterator[tuple[bytes, int]]:
         """The names in a folder; subvolumes are folders."""

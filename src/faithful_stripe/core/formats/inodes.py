@@ -15,7 +15,7 @@ MOST_ZEROS = 4 << 20
 """How many bytes of a hole are given at a time."""
 
 
-class Sort(StrEnum):
+class Kind(StrEnum):
     """What an inode is."""
 
     FILE = "file"
@@ -24,11 +24,19 @@ class Sort(StrEnum):
     OTHER = "other"
 
 
+KINDS = {0o100000: Kind.FILE, 0o040000: Kind.FOLDER, 0o120000: Kind.LINK}
+
+
+def kind_of(mode: int) -> Kind:
+    """What an inode is by its mode, as POSIX numbers types."""
+    return KINDS.get(mode & 0o170000, Kind.OTHER)
+
+
 @dataclass(frozen=True)
 class Stat:
     """size in bytes; modified: seconds since 1970."""
 
-    sort: Sort
+    kind: Kind
     size: int
     modified: int
 

@@ -14,7 +14,7 @@ import google_crc32c
 
 from ..ranges import Range, union
 from .declared import Field, FormatError, Layout
-from .inodes import Extent, Read, Sort, Stat, damaged, pieces
+from .inodes import Extent, Read, Stat, damaged, kind_of, pieces
 
 SUPERBLOCK = Layout(
     "XFS superblock",
@@ -68,7 +68,6 @@ MOST_FOLDER = 1 << 30
 FOLDER_END = 32 << 30
 """Above this place in a folder stands what finds names quickly, in bytes: nothing there is another name."""
 
-SORTS = {0o100000: Sort.FILE, 0o040000: Sort.FOLDER, 0o120000: Sort.LINK}
 MOST_LEVELS = 9
 FREE = 0xFFFF
 KNOWN_INODES = 4096
@@ -104,7 +103,7 @@ class Xfs:
         modified = int(found["modified"])
         if found["version"] == 3 and struct.unpack_from(">Q", raw, 120)[0] & BIG_TIME:
             modified = int(struct.unpack_from(">Q", raw, 40)[0]) // 10**9 + EPOCH
-        return Stat(SORTS.get(found["mode"] & 0o170000, Sort.OTHER), int(found["size"]), modified)
+        return Stat(kind_of(found["mode"]), int(found["size"]), modified)
 
     def places(self, inode: int) -> list[Range]:
         """Where a file's content stands, in bytes of the file system."""
