@@ -100,3 +100,10 @@ def test_one_word_for_all_four_is_certain_only_if_all_are():
         one[number] = weak
         assert Verdicts(*one).whole != "certain" and not Verdicts(*one).certain
     assert Verdicts(sure, sure, weak, weak).whole == "probable"
+
+
+@pytest.mark.parametrize(("doubt", "why"), [("shape_open", Reason.UNCOUNTED), ("strangely_related", Reason.OPEN_ROWS)])
+def test_what_is_undecided_never_says_that_it_is_proven(judged, monkeypatch, doubt, why):
+    monkeypatch.setattr(finishing, doubt, lambda *_args: True)
+    made = judged().order
+    assert made.sure is Sure.UNDECIDED and made.reason is why

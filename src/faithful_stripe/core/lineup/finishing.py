@@ -142,8 +142,12 @@ def _verdicts(
         (not begin.settled, Reason.SHIFT),
     )  # fmt: skip
     reason = next((why for doubt, why in doubts if doubt), Reason.PROVEN)
-    likely &= not strangely_related(table, best)
-    likely &= not shape_open(table, best, reason in (Reason.RIVAL, Reason.UNCOUNTED))
+    for open_, why in (
+        (strangely_related(table, best), Reason.OPEN_ROWS),
+        (shape_open(table, best, reason in (Reason.RIVAL, Reason.UNCOUNTED)), Reason.UNCOUNTED),
+    ):
+        if open_:
+            likely, reason = False, why if reason is Reason.PROVEN else reason
     certain = likely and reason is Reason.PROVEN
     order = Verdict(Sure.CERTAIN if certain else Sure.PROBABLE if likely else Sure.UNDECIDED, reason)
     start = begin.verdict
