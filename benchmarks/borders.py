@@ -285,16 +285,16 @@ READ = [
 @contextmanager
 def tampered(rng: random.Random, share: float) -> Iterator[None]:
     """Answers of which some hold something else than the server said."""
-    plain = exchange.told
+    plain = exchange.told  # type: ignore[attr-defined]
 
     def wrong(answer: Any) -> Any:
         return plain(mutants.value(answer, rng)) if rng.random() < share else plain(answer)
 
-    exchange.told = wrong  # type: ignore[assignment]
+    exchange.told = wrong  # type: ignore[attr-defined]
     try:
         yield
     finally:
-        exchange.told = plain
+        exchange.told = plain  # type: ignore[attr-defined]
 
 
 def standard(folder: Path, rng: random.Random, count: int, tally: Tally) -> None:

@@ -135,7 +135,8 @@ def main() -> None:
         for delay in chosen.delay:
             with tempfile.TemporaryDirectory() as place, counted(Path(place), delay, expands) as found:
                 for name, act in ACTS.items():
-                    count, seconds = requests(*found, act)
+                    at, access, layer, door = found
+                    count, seconds = requests(at, access, layer, door, act)
                     limit = DEPTH[name] * delay
                     above += count > BUDGET[name, expands]
                     how = "expands" if expands else "plain"

@@ -223,7 +223,7 @@ def handed_over(best: Lineup, volume: Path, place: Path) -> tuple[str, dict[str,
     said = said_by(tested)
     disk = (place / "out").stat().st_blocks / max(1, volume.stat().st_blocks)
     words = f"extract {took:.1f} s, cp {plain:.1f} s ({plain / took:.2f}), {disk:.2f} of its disk space; "
-    words += f"mended {sum(n for _a, n in made.mended)}, open {sum(n for _a, n in made.open)}"
+    words += f"computed {sum(n for _a, n in made.computed)}, open {sum(n for _a, n in made.open)}"
     return words + (f", {differ} bytes differ" if differ else ""), said
 
 
