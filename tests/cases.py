@@ -9,6 +9,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from .slicer import Spec, cut, places, span_parity
+from .telling import Told, told
 
 MIB = 1 << 20
 
@@ -40,7 +41,10 @@ PART_DAMAGES = (
 """To some region of one member, or of the volume."""
 
 PARITY = ("RAID4", "RAID5", "RAID6", "RAID50", "RAID60")
-NO_FILE_SYSTEM = ("log", "text", "samples", "stream", "random", "pages", "luks")
+NO_FILE_SYSTEM = ("log", "text", "samples", "stream", "random", "noise", "pages", "luks")
+
+MEETINGS = 8
+"""Rows in which strips of the volume meet, of those that hold something, for what they hold to tell their order."""
 
 
 @dataclass
@@ -75,6 +79,12 @@ class Case:
     rows: int = 0
     """Rows in which two strips or more of the volume hold something."""
 
+    reached: frozenset[int] = frozenset()
+    """Positions on which data of the volume hold something."""
+
+    told: Told = field(default_factory=Told)
+    """What of the volume states its own address, by member and row."""
+
     optional: set[str] = field(default_factory=set)
     """Images of members that an answer may use or leave out: they are out of date, or hold a part only."""
 
@@ -88,8 +98,28 @@ class Case:
         """Whether the evidence can carry an answer, by what was cut and done alone, whatever the solver says:
 
         something else than noise, and nothing lost for good. Where all members' heads are wiped, only what states an
-        address tells where the data began; where the volume's own front is, and a table stood there, nothing does.
+        address tells where the data began; where the volume's own front is, and a table stood there, nothing does. Of
+        all members but one (of a pair, of a pair's both) something states where it stands, in two rows or more; or the
+        members' contents meet in as many as `MEETINGS`, or Q tells their order.
         """
+        if not self.bears_enough:
+            return False
+        spec = self.spec
+        if spec.level in ("RAID1", "SPAN") or self._q_tells:
+            return True
+        copies = 2 if spec.level == "RAID10" else 1
+        if len(self.told.positions) >= spec.members - copies and len(self.told.rows) > 1:
+            return True
+        return self.rows >= MEETINGS and len(self.reached) >= spec.members - copies
+
+    @property
+    def _q_tells(self) -> bool:
+        reached = len(self.reached) >= self.spec.members - 1 and self.rows > 1
+        return self.spec.level == "RAID6" and reached and not set(self.damages) & {"missing", "stale", "stale beside"}
+
+    @property
+    def bears_enough(self) -> bool:
+        """Whether nothing that would have to be known is gone, however little of it there is."""
         plain = self.content in NO_FILE_SYSTEM
         if "wiped" in self.damages and (plain or self.headed):
             return False
@@ -105,8 +135,7 @@ class Case:
             return False
         if {"missing", "stale"} <= set(self.damages) and self.spec.level not in ("RAID6", "RAID60"):
             return False
-        told_by_parity = self.spec.level == "RAID6" and not set(self.damages) & {"missing", "stale", "stale beside"}
-        return self.content not in ("random", "luks") or self.spec.level == "RAID1" or told_by_parity
+        return self.content not in ("random", "noise", "luks") or self.spec.level == "RAID1" or self._q_tells
 
     def words(self) -> str:
         s = self.spec
@@ -195,7 +224,8 @@ def make(case: Case, rng: random.Random, volume: Path, foreign: Path, place: Pat
     if "grown" in case.damages:
         _grown(volume, spec, members, rng)
     case.headed = _headed(volume)
-    case.rows = rows_held(volume, spec)
+    case.rows, case.reached = held_by(volume, spec)
+    case.told = told(volume, spec, MIB if "wiped" in case.damages else 0)
     case.bare = spec.level == "SPAN" and any(path.stat().st_blocks * 512 < 1 << 20 for path in members)
     rows = area // spec.strip
     for m, path in enumerate(members):
@@ -249,15 +279,24 @@ def make(case: Case, rng: random.Random, volume: Path, foreign: Path, place: Pat
     return case
 
 
-def rows_held(volume: Path, spec: Spec) -> int:
+def held_by(volume: Path, spec: Spec) -> tuple[int, frozenset[int]]:
     """In how many rows two strips or more of the volume hold something: what is told of the members' order is told
-    there."""
-    data = len({number for kind, number in spec.row(0) if kind == "D"}) if spec.level != "SPAN" else 1
-    width, found = data * spec.strip, 0
+    there; and the positions on which something stands."""
+    if spec.level == "SPAN":
+        return 0, frozenset()
+    row, rows, reached = 0, 0, set[int]()
     with volume.open("rb") as file:
-        while row := file.read(width):
-            found += sum(any(row[at : at + spec.strip]) for at in range(0, len(row), spec.strip)) > 1
-    return found
+        while True:
+            cells = spec.row(row)
+            numbers = sorted({number for kind, number in cells if kind == "D"})
+            file.seek(numbers[0] * spec.strip)
+            data = file.read(len(numbers) * spec.strip)
+            if not data:
+                return rows, frozenset(reached)
+            held = {k for i, k in enumerate(numbers) if any(data[i * spec.strip : (i + 1) * spec.strip])}
+            rows += len(held) > 1
+            reached |= {m for m, (kind, k) in enumerate(cells) if kind == "D" and k in held}
+            row += 1
 
 
 def _front_wiped(volume: Path, place: Path) -> Path:
