@@ -204,8 +204,8 @@ def test_rows_that_add_up_in_no_span_blame_nobody_however_the_rest_reads():
         return 20.0 * (h.order[4] is None)
 
     spans = [Membership((0, 1, 2), "sum", 100, 116, rows), Membership((3, 4, 5), "sum", 100, 116, rows)]
-    assert culprit(empty, stock, [], h, spans, worth) == (None, False)
-    assert culprit(empty, stock, [], h, [replace(spans[0], open=()), spans[1]], worth) == (4, True)
+    assert culprit(empty, stock, [], h, spans, worth) is None
+    assert culprit(empty, stock, [], h, [replace(spans[0], open=()), spans[1]], worth) == 4
 
 
 def test_rows_that_add_up_in_no_span_blame_nobody(volumes, tmp_path):

@@ -54,6 +54,9 @@ RUN_NATS, PLACE_NATS = 6.0, 8.0
 TELLING_NATS, LEAST_SHARE = 2.0, 0.8
 """By which a run speaks for one member, and the share of such runs that must speak for the one that is blamed."""
 
+FULL = 2
+"""Members that hold something and add up to zero, so many at least, are an array by themselves."""
+
 WEIGHED, SAMPLED, TAUGHT = 64, 600, 32
 """Runs of a region that are weighed, blocks that teach what the array's bytes are like, fewest that can."""
 
@@ -263,6 +266,7 @@ class Judge:
         account: dict[int, float] = {}
         blank: Counter[int] = Counter()
         first: Counter[int] = Counter()
+        outside: Counter[int] = Counter()
         chosen = region[:: max(1, len(region) // WEIGHED)]
         for looked in chosen:
             group = self._group(looked.run)
@@ -277,11 +281,14 @@ class Judge:
                 share = alone if sum(plain.values()) == 1 else usual
                 said = np.log(BLANK_SHARE / share) if empty else np.log((1 - BLANK_SHARE) / (1 - share))
                 blank[who] += empty
+                outside[who] += not due.any() and len(cells) - 1 - sum(p for o, p in plain.items() if o != c) >= FULL
                 said_here[who] = min(RUN_NATS, float(said)) + float(like[position])
                 account[who] = account.get(who, 0.0) + said_here[who]
             told = sorted(said_here, key=lambda w: -said_here[w])
             if len(told) > 1 and said_here[told[0]] - said_here[told[1]] > TELLING_NATS:
                 first[told[0]] += 1
+        if any(count >= LEAST_SHARE * len(chosen) for count in outside.values()):
+            return None, False  # the others add up by themselves: they were written as an array without it
         for who, count in blank.items():
             if count == len(chosen) and self._ends_there(region, who):
                 account[who] += BORDER_NATS

@@ -12,7 +12,7 @@ from .anchors import Anchors
 from .ballots import chosen
 from .gaps import PARITY_LEVELS
 from .hypotheses import Hypothesis
-from .membership import LEAST_CLOSING
+from .membership import LEAST_CLOSING, Place
 from .table import Table
 from .verdict import fits, held_facts
 
@@ -151,17 +151,35 @@ def rows_told(table: Table, h: Hypothesis) -> int:
 
 
 def strangely_related(table: Table, h: Hypothesis) -> bool:
-    """Whether images that would hold different strips, with no redundancy between them, are related in many places
-    all the same: they are members of something else, such as parity that is a copy of the only data there are."""
-    if h.cast.level not in ("RAID0", "RAID10"):
+    """Whether members are related in many places in a way that the hypothesis has no room for: they are members of
+    something else, such as parity that is a copy of the only data there are, or a span that closes by itself."""
+    span_of: dict[int, int] = {}
+    column: dict[int, int] = {}
+    for position, c in enumerate(h.order):
+        for image in () if c is None else h.cast.columns[c]:
+            span_of[image], column[image] = position // h.layout.span_members, c or 0
+    checks = max(len(g.checks) for g in h.layout.pattern().groups) if h.cast.level in PARITY_LEVELS else 0
+    if not checks and h.cast.level not in ("RAID0", "RAID10"):
         return False
-    column = {i: c for c in h.order if c is not None for i in h.cast.columns[c]}
     where = [p for p in table.places if p.filled & set(column)]
-    strange = sum(
-        any(len({column[i] for i in r.images if i in column}) > 1 and set(r.images) <= set(column) for r in p.relations)
-        for p in where
-    )
-    return strange >= LEAST_CLOSING and strange >= STRANGE_SHARE * len(where)
+
+    def strange(place: Place, related: frozenset[int]) -> bool:
+        if not checks:
+            return len({column[i] for i in related}) > 1
+        spans = {span_of[i] for i in related}
+        if len(spans) > 1:  # what fills two strips alike
+            return False
+        # each equation frees one of those that hold something; a member that is missing may hold zeros here
+        there = sum(span_of.get(i) in spans for i in place.filled)
+        return len(related) <= there - checks
+
+    found = own = 0
+    for place in where:
+        related = [frozenset(r.images) for r in place.relations if set(r.images) <= set(column)]
+        odd = any(strange(place, images) for images in related)
+        found, own = found + odd, own + (bool(related) and not odd)
+    # where its own relations hold at more places, the others are of what was written over a part of it
+    return found >= LEAST_CLOSING and found >= STRANGE_SHARE * len(where) and (found > own or not checks)
 
 
 STRANGE_SHARE = 0.05

@@ -15,7 +15,7 @@ from .anchors import Anchors
 from .ballots import base_under, entry_of, joint, with_prior
 from .document import Lineup
 from .finishing import extent, finish, so_far, survives
-from .gaps import GAP_NATS, PARITY_LEVELS, Judged, better_in_gaps, by_every_fact, moved_to_gaps, told
+from .gaps import PARITY_LEVELS, Judged, better_in_gaps, by_every_fact, moved_to_gaps, told
 from .hypotheses import MISSING_NATS, Hypothesis, make_ballot
 from .membership import Membership, places_of, survey_at, tested
 from .outdated import culprit, unread
@@ -93,7 +93,7 @@ def conclude(
     open_at = sorted({o for g in groups for o in g.open if o >= best.h.start})
     stale: tuple[int, ...] = ()
     if open_at and best.h.cast.level in PARITY_LEVELS:
-        blamed, shown = culprit(
+        blamed = culprit(
             table.pile,
             table.stock,
             table.places,
@@ -104,14 +104,11 @@ def conclude(
         if blamed is not None:
             stale = (blamed,)
             open_at = []
-            order = tuple(
-                None if c is not None and blamed in best.h.cast.columns[c] else c for c in best.h.order
-            )  # what is read without it is what will be handed over
-            less = replace(best.h, order=order)
-            findings = read_volume(less, table.pile, placed, kept, table.carved)
-            judged[0] = Judged(less, findings, best.total - best.findings.nats + findings.nats)
-            if not shown:  # the same with that member in it
-                judged.insert(1, Judged(best.h, best.findings, judged[0].total - GAP_NATS))
+            # that it is out of date is no doubt about its seat; what will be handed over is read without it
+            order = tuple(None if c is not None and blamed in best.h.cast.columns[c] else c for c in best.h.order)
+            without = read_volume(replace(best.h, order=order), table.pile, placed, kept, table.carved)
+            if without.nats > best.findings.nats:
+                judged[0] = Judged(best.h, without, best.total - best.findings.nats + without.nats)
     seated = best.h.cast.images
     beside = tuple(old for old, new in table.outdated.items() if new in seated and old not in seated)
     judged += moved_to_gaps(table, judged[0], placed, kept)

@@ -41,9 +41,8 @@ LEAST_GAIN = 6.0
 def culprit(
     pile: Pile, stock: Stock, places: Sequence[Place], best: Hypothesis, groups: Sequence[Membership],
     worth: Callable[[Hypothesis], float],
-) -> tuple[int | None, bool]:  # fmt: skip
-    """The image that is out of date, or None where nobody stands out; and whether what it holds shows it, or only that
-    it is empty.
+) -> int | None:  # fmt: skip
+    """The image that is out of date, or None where nobody stands out.
 
     worth  what was read in a hypothesis's volume, in nats
     """
@@ -58,12 +57,11 @@ def culprit(
             blamed = _by_likelihood(pile, stock, best, group)
             if blamed is None and len(group.open) >= LEAST_PLACES:
                 blamed = _by_reading(best, group, worth)
+        if blamed is None and group.kind == "sum":
+            blamed = _by_emptiness(pile, places, group)
         if blamed is not None:
-            return blamed, True
-        blamed = _by_emptiness(pile, places, group) if group.kind == "sum" else None
-        if blamed is not None:
-            return blamed, False
-    return None, False
+            return blamed
+    return None
 
 
 PLACE_NATS, LEAST_LEAD, LEAD_SHARE = 12.0, 36.0, 0.5

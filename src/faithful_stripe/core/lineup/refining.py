@@ -65,7 +65,7 @@ def refined(
     """Where what was read speaks against the best order: columns exchanged of which that would explain what fails, and
     those on which hardly any structure stands, two at a time, as long as the volume reads better."""
     for _ in range(ROUNDS):
-        failing = best.findings.proof.failures or best.findings.broken
+        failing = best.findings.failures or best.findings.broken
         pairs = [*explained(table, best.h, best.findings), *combinations(scarce(best.h, placed)[:MOST_WEAK], 2)]
         if not failing or not np.isfinite(best.h.runner_up):
             return best
