@@ -50,3 +50,18 @@ def test_the_last_row_of_a_file_system_belongs_to_the_volume(small, tmp_path):
     assert (case.spec.level, case.content, list(case.damages)) == ("RAID60", "ntfs", ["stale beside"])
     judged = judge(case, solved(case).arrays)
     assert judged.result == "right" and judged.said["soundness"] == "certain" and not judged.false
+
+
+@pytest.mark.parametrize(
+    "which",
+    [
+        "461/90",  # the half of a RAID 10, "a mirror": its file system is as large as the members are
+        "462/83",  # RAID 4 of 22: two members exchanged with two others, all of which held contents of files alone
+    ],
+)
+def test_what_was_certain_and_wrong_is_so_no_more(small, tmp_path, which):
+    rng = random.Random(which)
+    case = draw(rng, sorted(name for name in small if name != "foreign"))
+    make(case, rng, small[case.content], small["foreign"], tmp_path / "pile")
+    judged = judge(case, solved(case).arrays)
+    assert not judged.false, judged

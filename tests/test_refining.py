@@ -54,6 +54,39 @@ def test_what_stands_on_the_other_member_explains_what_fails(laid_out, pair):
     assert refined(table, judged, placed, []).h.order == truth.order
 
 
+def test_what_fails_in_rows_that_do_not_match_says_nothing_of_the_order(laid_out):
+    """One structure of eight overwritten: the checksums there fail under any order. Under a wrong order they fail
+    where rows match."""
+    table, truth, placed = laid_out
+    found = read_volume(truth, table.pile, placed, [], [])
+    pile = Pile(table.pile.names, [MemorySource(s.size, s.name) for s in table.pile.sources])
+    for copy, source in zip(pile.sources, table.pile.sources, strict=True):
+        copy_data(source, 0, source.size, copy)
+    inodes = [(i, o) for k, image, at, _a in placed[0][0].ground.found if k == "inode"
+              for i, o in zip(image.tolist(), at.tolist(), strict=True)]  # fmt: skip
+    for number, (image, offset) in enumerate(inodes[::8]):
+        pile.sources[image].write(offset + 64, number.to_bytes(8, "little"))
+    hurt = read_volume(truth, pile, placed, [], [])
+    assert hurt.excused > 0.03 * found.proof.passes  # more than a walk may fail
+    assert not hurt.contradicted and not hurt.failures and not hurt.proof.wrong
+    assert any(e.kind == "silent" and e.count == hurt.excused for e in hurt.evidence())
+    wrong = replace(truth, order=(*truth.order[1:], truth.order[0]))
+    assert read_volume(wrong, table.pile, placed, [], []).contradicted
+
+
+def test_with_most_rows_broken_what_fails_is_not_excused(laid_out):
+    """With P and Q hardly a row matches under a wrong order: that is no damage."""
+    table, truth, placed = laid_out
+    pile = Pile(table.pile.names, [MemorySource(s.size, s.name) for s in table.pile.sources])
+    for copy, source in zip(pile.sources, table.pile.sources, strict=True):
+        copy_data(source, 0, source.size, copy)
+    stranger = pile.sources[2]
+    for a, b in stranger.data_ranges():
+        stranger.write(a, b"\x5a" * (b - a))
+    found = read_volume(truth, pile, placed, [], [])
+    assert found.contradicted and not found.excused
+
+
 def test_damage_is_not_explained_by_an_exchange(laid_out):
     """Wrong checksums in every volume that could be read: none is preferred for them."""
     table, truth, placed = laid_out

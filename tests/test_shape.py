@@ -10,6 +10,7 @@ from faithful_stripe.core.lineup.anchors import Anchors
 from faithful_stripe.core.lineup.concatenated import _placed, unstriped
 from faithful_stripe.core.lineup.marks.ground import Ground
 from faithful_stripe.core.lineup.solve import GAVE_UP
+from faithful_stripe.core.lineup.verdicts import Reason, Sure
 from faithful_stripe.work.lineup import solve_images
 
 from .cutting import pile, right
@@ -91,3 +92,12 @@ def test_a_mirror_that_its_file_system_fills_is_one_whatever_lies_beside(volumes
         os.truncate(image, size)
     mirror = next(a for a in solve_images(case.images).arrays if a.geometry.layout.level == "RAID1")
     assert set(mirror.members) == set(case.names) and mirror.verdict == "certain"
+
+
+def test_members_that_nothing_places_may_stand_in_one_anothers_place(volumes, tmp_path):
+    """RAID 4 of 22, a few rows: they add up in any order, and four members hold contents of files alone. Two of them
+    stood exchanged with the two others, certain."""
+    spec = Spec("RAID4", 22, 32768, "fixed-0")
+    case = pile(tmp_path, volumes / "gpt.img", spec, strangers=1)
+    (array,) = solve_images(case.images).arrays
+    assert array.verdicts.order.sure is Sure.PROBABLE and array.verdicts.order.reason is Reason.ELIMINATION

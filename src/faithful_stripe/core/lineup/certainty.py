@@ -83,13 +83,21 @@ def anchored(h: Hypothesis, column: int, placed: Sequence[tuple[Anchors, int]]) 
 
 
 def untold(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> list[int]:
-    """Columns of which nothing says that they stand where they should: no relation with others, and no structure. One
-    that is left over may be the last member, or its data may start elsewhere."""
-    related = {i for g in table.groups for i in g.images}
-    return [
-        c for c in h.order
-        if c is not None and not related & set(h.cast.columns[c]) and not anchored(h, c, placed)
-    ]  # fmt: skip
+    """Columns of which nothing says that they stand where they should: no structure, and no relation that tells roles.
+    One that is left over may be the last member, or its data may start elsewhere; of images that add up to zero, the
+    last one has no other place, but of several any may stand in another's."""
+    related = {i: g for g in table.groups for i in g.images}
+    found = list[int]()
+    summed: dict[tuple[int, ...], list[int]] = {}
+    for c in h.order:
+        if c is None or anchored(h, c, placed):
+            continue
+        groups = {related[i].images: related[i].kind for i in h.cast.columns[c] if i in related}
+        if not groups:
+            found.append(c)
+        elif set(groups.values()) == {"sum"}:
+            summed.setdefault(next(iter(groups)), []).append(c)
+    return found + [c for columns in summed.values() if len(columns) > 1 for c in columns]
 
 
 CLOSED = ("sum", "two", "ring")

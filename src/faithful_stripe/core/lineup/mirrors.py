@@ -74,7 +74,7 @@ def conclude_mirror(
     plain, pile = held >= 8 and held >= 0.5 * tested, table.pile
     whole = max(pile.sources[i].size for i in cast.images) - start
     larger = max((base + a.ground.size for a, base in placed if not a.ground.guessed), default=0) > whole
-    fills = size >= FILLED * whole
+    fills = size >= FILLED * whole and not _another_pair(table, cast.images, placed, start)
     alone = not fills and _may_be_one_strip(table, sorted(cast.images), start)
     plain = plain and not larger
     sure = plain and not findings.contradicted and not begin.shift and not group.until and not alone
@@ -123,6 +123,23 @@ def conclude_mirror(
         ),
         ages=ages,
     )
+
+
+def _another_pair(
+    table: Table, images: Sequence[int], placed: Sequence[tuple[Anchors, int]], start: int
+) -> bool:  # fmt: skip
+    """Whether copies of the same size lie beside these, and nothing stands right behind what may be the first strip:
+    both may be sets of one array."""
+    pile, mine = table.pile, set(images)
+    sizes = {pile.sources[i].size for i in mine}
+    beside = [g for g in table.groups if g.kind == "copies" and not mine & set(g.images)]
+    if not any(sizes & {pile.sources[i].size for i in g.images} for g in beside):
+        return False
+    behind = [
+        a.offset[(a.offset >= start + STRIP_MOST) & np.isin(a.image, images) & (a.offset - a.address == start + base)]
+        for a, base in placed
+    ]  # fmt: skip
+    return not any(len(b) for b in behind)
 
 
 def _may_be_one_strip(table: Table, images: Sequence[int], start: int) -> bool:
