@@ -200,7 +200,7 @@ def run(one: Try, volume: Path, place: Path, extracting: bool) -> bool:
 
 
 def handed_over(solution: Solution, volume: Path, place: Path) -> tuple[str, dict[str, str]]:
-    """Extract the only array of a solution: how long beside `cp` of the same bytes, and how many bytes are not as they were."""
+    """Extract the only array of a solution: how long beside `cp` of the same bytes, and how many bytes differ."""
     save(solution, place / "found.toml")
     subprocess.run(["cp", "--sparse=always", volume, place / "warm"], check=True)
     (place / "warm").unlink()

@@ -14,7 +14,7 @@ from .gaps import PARITY_LEVELS
 from .hypotheses import Hypothesis
 from .membership import LEAST_CLOSING, Place
 from .table import Table
-from .verdict import fits, held_facts
+from .verdict import fits, held_facts, says_nothing
 
 LEAST_TOLD, FITTING = 8, 0.6
 LEAST_OWN, OWN_FITTING, GUESSED_FITTING = 3, 0.5, 0.8
@@ -80,6 +80,29 @@ def anchored(h: Hypothesis, column: int, placed: Sequence[tuple[Anchors, int]]) 
         others = set(zip(anchors.offset[same].tolist(), anchors.address[same].tolist(), strict=True))
         count += sum(pair not in others for pair in zip(offset[right].tolist(), address[right].tolist(), strict=True))
     return count
+
+
+def displaced(h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> int:
+    """How many superblocks stand among the data of members where they do not belong, though they name their file system
+    and their place: what stood there belongs to another time, or to another shape of the array."""
+    column = {i: c for c in h.order if c is not None for i in h.cast.columns[c]}
+    count = 0
+    for anchors, base in placed:
+        parts = [part for part in anchors.ground.found if part[0] == SUPERBLOCK]
+        if not parts:
+            continue
+        image, offset, address = (np.concatenate([part[i] for part in parts]) for i in (1, 2, 3))
+        inside = np.isin(image, list(column)) & (offset >= h.start)
+        some = Anchors(anchors.ground, image[inside], offset[inside], address[inside], np.ones(inside.sum(), np.int64))
+        telling = chosen(some, ~says_nothing(h, some, base))
+        who = np.array([column[i] for i in telling.image.tolist()], np.int64)
+        place = who * (1 << 44) + telling.offset
+        right = fits(h, who, telling.offset, telling.address + base) if len(who) else np.zeros(0, bool)
+        count += len(np.setdiff1d(place, place[right]))  # one may belong at either of two addresses
+    return count
+
+
+SUPERBLOCK = "superblock"
 
 
 def untold(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> list[int]:

@@ -31,6 +31,10 @@ class LineupError(StripeError):
     remedy = "{to_do}"
 
 
+DISPLACED = "displaced"
+"""The kind of evidence that says what stands among the data belongs to another time."""
+
+
 @dataclass(frozen=True)
 class Evidence:
     """One kind of evidence: how many facts of it, and what it says in plain words."""

@@ -11,8 +11,8 @@ from ..arrays.engine import Array
 from .ages import ages_of
 from .anchors import Anchors
 from .cast import Cast, layouts_of
-from .certainty import counted, fits_most, only_guessed, shape_open, strangely_related, untold
-from .document import Evidence, Lineup
+from .certainty import counted, displaced, fits_most, only_guessed, shape_open, strangely_related, untold
+from .document import DISPLACED, Evidence, Lineup
 from .gaps import PARITY_LEVELS, Judged
 from .hypotheses import Hypothesis
 from .membership import LEAST_CLOSING, Membership
@@ -86,6 +86,8 @@ def finish(
         says = f"structures that state their own address stand where this lineup puts them ({kinds})"
         evidence.append(Evidence("anchors", standing, says))
     evidence += findings.evidence()
+    if moved := displaced(best, placed):
+        evidence.append(Evidence(DISPLACED, moved, "superblocks stand among the data where they do not belong"))
     total, lead = judged[0].total, judged[0].total - next_score
     unsure = [table.names(best.cast.columns[c]) for c in untold(table, best, placed)]
     parity = [g for g in groups if g.kind in ("sum", "two", "two less one") and not g.until]

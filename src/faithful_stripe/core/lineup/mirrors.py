@@ -59,7 +59,7 @@ def conclude_mirror(
         placed = [(a, base + begin.shift) for a, base in placed]
     findings = read_volume(replace(best, start=start), table.pile, placed, [], table.carved)
     made, members = final_geometry(replace(best, start=start), table.pile)
-    size = max((base + a.ground.size for a, base in placed if not a.ground.starts), default=0)
+    size = max((base + a.ground.size for a, base in placed), default=0)
     made = without_tail(made, replace(best, start=start), table.pile, table.places, start + size)
     known = bool(grounds)
     says = f"places at which all copies are equal, of {group.blocks}"

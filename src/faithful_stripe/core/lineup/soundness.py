@@ -10,7 +10,7 @@ from ..ranges import Range, total
 from ..source import BlockSource
 from .ages import Unit
 from .custody import NotAsJudged, Sealing
-from .document import Lineup
+from .document import DISPLACED, Lineup
 from .passing import Sink, full_pass, rows_with
 from .rowmap import RowMap, State, Why
 from .samples import BEYOND_SHARE, LEAST_BEYOND, Tell, silent
@@ -112,7 +112,7 @@ def _by_age(found: Lineup, rowmap: RowMap) -> Verdict:
 def _soundness(found: Lineup, rowmap: RowMap) -> Verdict:
     first = found.geometry.pattern.unit_rows
     empty = not any(a < first for a, _b, _state in rowmap.stretches)
-    wrong = sum(e.count for e in found.evidence if e.kind == "failing")
+    wrong, moved = (sum(e.count for e in found.evidence if e.kind == kind) for kind in ("failing", DISPLACED))
     if rowmap.open:
         return Verdict(Sure.UNDECIDED, Reason.OPEN_ROWS, count=rowmap.open_bytes)
     if rowmap.rows.get(State.UNPROTECTED, 0) or not found.geometry.redundant:
@@ -124,6 +124,8 @@ def _soundness(found: Lineup, rowmap: RowMap) -> Verdict:
     if rowmap.faults:
         names = _named(found, [f.member for f in rowmap.faults])
         count = total([(f.start, f.end) for f in rowmap.faults])
-        sure = Sure.CERTAIN if all(f.proven for f in rowmap.faults) else Sure.PROBABLE
+        sure = Sure.CERTAIN if all(f.proven for f in rowmap.faults) and not moved else Sure.PROBABLE
         return Verdict(sure, Reason.COMPUTED, names, count)
+    if moved:  # the redundancy of what was written before, or by a smaller array, adds up, too
+        return Verdict(Sure.PROBABLE, Reason.DISPLACED, count=moved)
     return Verdict(Sure.CERTAIN, Reason.ALL_READ, count=sum(rowmap.rows.values()))

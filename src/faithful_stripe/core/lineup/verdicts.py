@@ -64,6 +64,7 @@ class Reason(StrEnum):
     PLACING = "order-or-start"
     BEYOND = "data-beyond"
     OLDER = "older"
+    DISPLACED = "displaced"
 
 
 @dataclass(frozen=True)
