@@ -50,12 +50,15 @@ class Judged:
     result  "right", "undecided" or "wrong": of order and start together
     said    its own verdicts, by name
     false   those of them that say "certain" and are wrong
+    placed  whether order and start are right, however sure; signs: what it stands on
     """
 
     result: str
     said: dict[str, str]
     false: tuple[str, ...]
     lead: float
+    placed: bool = False
+    signs: tuple[float, ...] = ()
 
 
 def judge(case: Case, arrays: tuple[Lineup, ...]) -> Judged:
@@ -79,7 +82,8 @@ def judge(case: Case, arrays: tuple[Lineup, ...]) -> Judged:
     least = {said["order"], said["start"]}
     right = ordered and started
     result = "right" if right and "undecided" not in least else "undecided" if "undecided" in least else "wrong"
-    return Judged(result, said, false, best.best - best.next)
+    signs = getattr(best, "signs", None)
+    return Judged(result, said, false, best.best - best.next, right, tuple(signs.as_list()) if signs else ())
 
 
 def said_by(answer: Lineup) -> dict[str, str]:
@@ -293,7 +297,8 @@ def one(job: tuple[int, int, dict[str, str], str, str, int]) -> Row:
             "seed": seed, "number": number, "words": case.words(), "result": judged.result, "said": judged.said,
             "false": list(judged.false), "seconds": round(seconds, 2), "lead": round(judged.lead, 1),
             "enough": case.enough, "level": case.spec.level, "content": case.content, "damages": list(case.damages),
-            "rows": case.rows, "settle": settle, "alike": alike, "read": solution.bytes_read if solution else 0,
+            "rows": case.rows, "placed": judged.placed, "signs": list(judged.signs), "settle": settle, "alike": alike,
+            "read": solution.bytes_read if solution else 0,
         }  # fmt: skip
     finally:
         if keep != str(number):

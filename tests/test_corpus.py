@@ -58,6 +58,7 @@ def test_the_last_row_of_a_file_system_belongs_to_the_volume(small, tmp_path):
         "461/90",  # the half of a RAID 10, "a mirror": its file system is as large as the members are
         "462/83",  # RAID 4 of 22: two members exchanged with two others, all of which held contents of files alone
         "463/38",  # a mirror one of which goes silent: the strip with the table's copy was cut off
+        "463/184",  # RAID 1E: "RAID 0 of 2", though two others bear the same file system
         "461/191",  # grown, and stopped: a superblock of the array before was called sound
     ],
 )

@@ -132,9 +132,11 @@ def counted(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) 
     or more, of which the second is where it is for that number alone. What stands in the first is there for any."""
     if h.cast.level in ("RAID1", "SPAN"):
         return True
-    used = set(h.cast.images)
+    used = {i for c in h.order if c is not None for i in h.cast.columns[c]}  # a cast may hold some that have no seat
     if not h.cast.missing and any(g.kind in CLOSED and set(g.images) >= used for g in table.groups):
         return True
+    if _named_outside(table, used, placed):
+        return False
     pattern = h.layout.pattern()
     unit = pattern.strips * pattern.unit_rows // pattern.rows * h.strip
     column = {i: c for c in h.order if c is not None for i in h.cast.columns[c]}
@@ -146,6 +148,17 @@ def counted(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) 
         if len(who):
             units.update((address[fits(h, who, anchors.offset[mine], address)] // unit).tolist())
     return len(units) > 1
+
+
+def _named_outside(table: Table, used: set[int], placed: Sequence[tuple[Anchors, int]]) -> bool:
+    """Whether an image that takes no part, and is no old copy of one that does, bears structures which name a file
+    system of the volume."""
+    for anchors, _base in placed:
+        ground = anchors.ground
+        named = Counter(i for kind, image, _o, _a in ground.found if kind not in ground.weak for i in image.tolist())
+        if not ground.guessed and any(n > 1 and i not in used and i not in table.outdated for i, n in named.items()):
+            return True
+    return False
 
 
 def shape_open(table: Table, h: Hypothesis, doubt: bool) -> bool:

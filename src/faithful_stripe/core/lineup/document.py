@@ -12,6 +12,7 @@ from ..arrays.levels import GeometryError
 from ..errors import StripeError
 from ..source import BlockSource
 from .ages import Age
+from .calibration import Signs
 from .custody import Fingerprint, Seal
 from .rowmap import RowMap, opened
 from .verdicts import Verdicts, placed
@@ -53,6 +54,7 @@ class Lineup:
     stale         images that are members, or copies of one, but out of date; seats: the positions of those that are
                   members, by image: where the rows add up, what they hold is right
     ages          how old what each member holds is by its file system's own times, where they were found
+    signs         what it stands on, in figures, where it was found by comparing layouts
     seals         hashes of all that its members held when everything was read, where it was
     rowmap        what a pass over everything found, where there was one
     alternatives  lineups or statements that the evidence cannot tell from this one
@@ -72,6 +74,7 @@ class Lineup:
     rowmap: RowMap | None = None
     ages: tuple[Age, ...] = ()
     seals: tuple[Seal, ...] = ()
+    signs: Signs | None = None
 
     @property
     def verdict(self) -> str:

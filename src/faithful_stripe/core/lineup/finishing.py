@@ -10,8 +10,9 @@ import numpy as np
 from ..arrays.engine import Array
 from .ages import ages_of
 from .anchors import Anchors
+from .calibration import Signs
 from .cast import Cast, layouts_of
-from .certainty import counted, displaced, fits_most, only_guessed, shape_open, strangely_related, untold
+from .certainty import counted, displaced, fits_most, only_guessed, rows_told, shape_open, strangely_related, untold
 from .document import DISPLACED, Evidence, Lineup
 from .gaps import PARITY_LEVELS, Judged
 from .hypotheses import Hypothesis
@@ -94,6 +95,7 @@ def finish(
     looked = sum(g.blocks for g in parity) if best.cast.level in PARITY_LEVELS and not stale else 0
     unexplained = 1 - sum(g.closing for g in parity) / looked if looked else 0.0
     verdicts = _verdicts(table, judged, placed, lead, unsure, begin, unexplained)
+    signs = signs_of(table, best, findings, placed, total, lead, len(unsure), parity, begin)
     alternatives = []
     if lead < MARGIN_NATS and rival is not None:
         alternatives.append(words(rival.h, table.pile))
@@ -113,7 +115,28 @@ def finish(
         settle="" if verdicts.order.sure is Sure.CERTAIN else _settle(verdicts.order.reason, findings, lead, unsure),
         seats=seats_of(begin.h, stale, names),
         ages=ages_of(made, final_layout(begin.h)[1], placed),
+        signs=signs,
     )
+
+
+def signs_of(
+    table: Table, h: Hypothesis, findings: Findings, placed: Sequence[tuple[Anchors, int]], total: float, lead: float,
+    eliminated: int, groups: Sequence[Membership], begin: Begin,
+) -> Signs:  # fmt: skip
+    """What an answer stands on, in figures."""
+    members = final_layout(h)[1]
+    seated = {i for i in members if i is not None}
+    sizes = {table.pile.sources[i].size for i in seated}
+    known = seated | set(table.outdated)
+    return Signs(
+        lead=lead, total=total, members=len(members), missing=sum(i is None for i in members),
+        beside=sum(table.pile.sources[i].size in sizes for i in range(len(table.pile)) if i not in known),
+        rows=rows_told(table, h), eliminated=eliminated,
+        failing=findings.failures + findings.tested - findings.held + findings.broken_rows + findings.unlinked,
+        closing=sum(g.closing for g in groups) / max(1, sum(g.blocks for g in groups)),
+        counted=counted(table, h, placed), pinned=begin.verdict.sure is Sure.CERTAIN,
+        parity=h.cast.level in PARITY_LEVELS,
+    )  # fmt: skip
 
 
 def _verdicts(

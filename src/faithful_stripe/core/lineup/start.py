@@ -19,6 +19,7 @@ from .anchors import Anchors
 from .gaps import PARITY_LEVELS
 from .hypotheses import Hypothesis
 from .membership import Place, places_of, survey_at
+from .partitions import COMMON_STARTS
 from .samples import BLOCK
 from .table import LABEL_BYTES, USUAL_STARTS, Table
 from .verdict import held_facts
@@ -67,9 +68,25 @@ def begin_of(table: Table, h: Hypothesis, placed: Placed) -> Begin:
         h, shift = moved
         placed = [(a, base + shift) for a, base in placed]
     pinned = _pinned(table, h, placed, closed)
+    if pinned is None and not shift and (moved := _as_partitioned(h)):
+        h, shift = moved
+        placed = [(a, base + shift) for a, base in placed]
     if pinned is not None and pinned.sure is Sure.CERTAIN:
         return Begin(h, shift, pinned, True)
     return Begin(h, shift, pinned or Verdict(Sure.PROBABLE, Reason.NOTHING_SAYS), not _others(h, placed))
+
+
+def _as_partitioned(h: Hypothesis) -> tuple[Hypothesis, int] | None:
+    """Where data would start at a place of no custom, and what stands there at one where partitions begin, were it a
+    usual one: the same hypothesis from there on. A table that is gone says nothing any more; custom does."""
+    if h.start in (0, *USUAL_STARTS):
+        return None
+    for start in sorted({0, *USUAL_STARTS}):
+        rows, rest = divmod(h.start - start, h.strip)
+        moved = shifted(h, rows) if rows > 0 and not rest else None
+        if moved is not None and moved[1] in COMMON_STARTS:
+            return moved
+    return None
 
 
 def places_before(table: Table, h: Hypothesis) -> list[Place]:

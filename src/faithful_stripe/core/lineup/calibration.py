@@ -1,0 +1,84 @@
+"""Calibration: of answers that stand as one does, how many were right, as measured over random piles.
+
+What an answer stands on is put into a few figures (`Signs`), and those into a probability by a logistic model. Its
+weights come with the package (`calibration.toml`) and are not chosen: `benchmarks/calibrate.py` fits them to answers
+whose truth is known, and holds them against piles that they were not fitted to. It is the probability that order and
+start are as said; what makes an answer certain is a proof (`finishing`), not this.
+"""
+
+from __future__ import annotations
+
+import math
+import tomllib
+from dataclasses import astuple, dataclass
+from functools import cache
+from pathlib import Path
+
+FILE = Path(__file__).with_name("calibration.toml")
+
+PROBABLE = 0.95
+"""The probability from which on an answer is called probable."""
+
+
+@dataclass(frozen=True)
+class Signs:
+    """What an answer stands on.
+
+    lead        over the next different answer, nats; total: evidence in all, nats
+    members     of the array; missing: of these, images that are not there
+    beside      images of the members' size that take no part
+    rows        of those sampled, the ones in which more than one strip of data is filled
+    eliminated  members whose place is told by nothing but that it was left
+    failing     checksums that fail, structures that stand elsewhere than they say, rows that do not match
+    closing     the share of places at which the members' relations hold; 0 where there are none
+    counted     whether something tells how many members there are
+    pinned      whether something tells where the volume begins
+    parity      whether the level has parity
+    """
+
+    lead: float
+    total: float
+    members: int
+    missing: int
+    beside: int
+    rows: int
+    eliminated: int
+    failing: int
+    closing: float
+    counted: bool
+    pinned: bool
+    parity: bool
+
+    @property
+    def terms(self) -> tuple[float, ...]:
+        """The figures as the model takes them: of what may be large, the logarithm."""
+        return (
+            1.0, _log(self.lead), _log(self.total / self.members), self.missing / self.members, _log(self.beside),
+            _log(self.rows), self.eliminated / self.members, _log(self.failing), self.closing, float(self.counted),
+            float(self.pinned), float(self.parity),
+        )  # fmt: skip
+
+    @classmethod
+    def from_list(cls, values: list[float]) -> Signs:
+        """From what `as_list` gives."""
+        return cls(*values)  # type: ignore[arg-type]
+
+    def as_list(self) -> list[float]:
+        """The figures, rounded, for a file."""
+        return [round(float(value), 2) for value in astuple(self)]
+
+
+def _log(value: float) -> float:
+    return math.log1p(max(0.0, value))
+
+
+@cache
+def weights() -> tuple[float, ...]:
+    """Those of the model's terms, as measured."""
+    return tuple(tomllib.loads(FILE.read_text())["weights"])
+
+
+def chance(signs: Signs) -> float:
+    """The share of answers on such signs that were right, 0 to 1: 1 / (1 + exp(-sum of weight * term))."""
+    told = sum(w * t for w, t in zip(weights(), signs.terms, strict=True))
+    return 1 / (1 + math.exp(-max(-40.0, min(40.0, told))))
