@@ -299,7 +299,6 @@ def one(job: tuple[int, int, dict[str, str], str, str, int]) -> Row:
             "enough": case.enough, "level": case.spec.level, "content": case.content, "damages": list(case.damages),
             "rows": case.rows, "placed": judged.placed, "signs": list(judged.signs), "settle": settle, "alike": alike,
             "read": solution.bytes_read if solution else 0,
-            "read": solution.bytes_read if solution else 0,
         }  # fmt: skip
     finally:
         if keep != str(number):
