@@ -11,6 +11,8 @@ from faithful_stripe.core.lineup.ages import OLDER_NATS, Age, Unit, ages_of, cop
 from faithful_stripe.core.lineup.anchors import facts_of
 from faithful_stripe.core.lineup.marks.ground import Ground
 
+from .slicer import Spec, cut
+
 STRIP, STRIPS = 4096, 300
 
 
@@ -74,10 +76,9 @@ def test_the_copy_that_was_written_last_is_told_by_what_stands_at_the_same_place
     assert copies(lambda _b: (100, 100)) == () or not any(a.older for a in copies(lambda _b: (100, 100)))
 
 
-@pytest.mark.skipif(not all(map(shutil.which, ("debugfs", "mke2fs"))), reason="needs the tools of ext file systems")
-@pytest.mark.parametrize("first", ["old.img", "new.img"])
-def test_the_stale_half_of_a_mirror_is_named_and_the_other_handed_over(fstripe, first):
-    """An ext4 that another program wrote to while one half was away: files added and changed."""
+@pytest.fixture
+def written_on(fstripe):
+    """An ext4, and the same after another program wrote to it: files added and changed."""
     files = fstripe.folder / "files"
     files.mkdir()
     for n in range(60):
@@ -89,8 +90,44 @@ def test_the_stale_half_of_a_mirror_is_named_and_the_other_handed_over(fstripe, 
     shutil.copy(old, new)
     lines = [f"write {files}/f{n}.txt late{n}\nsif f{n}.txt ctime 20301201\n" for n in range(0, 60, 4)]
     subprocess.run(["debugfs", "-w", "-f", "-", new], input="".join(lines), text=True, check=True, capture_output=True)
+    return old, new
+
+
+EXT_TOOLS = pytest.mark.skipif(
+    not all(map(shutil.which, ("debugfs", "mke2fs"))), reason="needs the tools of ext file systems"
+)
+
+
+@EXT_TOOLS
+@pytest.mark.parametrize("first", ["old.img", "new.img"])
+def test_the_stale_half_of_a_mirror_is_named_and_the_other_handed_over(fstripe, written_on, first):
+    _old, new = written_on
     second = "new.img" if first == "old.img" else "old.img"
     told = fstripe("lineup", "solve", first, second, "--full", "--json", "--out", "found.toml").json
     assert told["arrays"][0]["stale"] == ["old.img"] and told["arrays"][0]["spans"][0].count(None) == 1
     assert fstripe("lineup", "extract", "found.toml", "got.img").status == 3
     assert (fstripe.folder / "got.img").read_bytes() == new.read_bytes()
+
+
+@EXT_TOOLS
+def test_the_stale_half_of_mirrors_that_are_striped_is_named_and_the_other_handed_over(fstripe, written_on):
+    """RAID 10 of four: one of each pair was away while the others were written."""
+    old, new = written_on
+    for name, volume in (("old", old), ("new", new)):
+        (fstripe.folder / name).mkdir()
+        cut(volume, Spec("RAID10", 4, 8192, copies=2), [fstripe.folder / name / f"{n}.img" for n in range(4)])
+    away = ("1", "2")
+    names = [f"{'old' if str(n) in away else 'new'}/{n}.img" for n in range(4)]
+    told = fstripe("lineup", "solve", *names[::-1], "--full", "--json", "--out", "found.toml").json
+    (array,) = told["arrays"]
+    assert array["verdicts"]["order"]["verdict"] == "certain" and array["level"] == "RAID10"
+    assert array["verdicts"]["currency"]["verdict"] == "contradicted"
+    behind = {n for n in names if n.startswith("old") and (old_differs(fstripe.folder, n))}
+    assert set(array["stale"]) == behind and len(behind) > 1
+    assert fstripe("lineup", "extract", "found.toml", "got.img").status == 3
+    assert (fstripe.folder / "got.img").read_bytes()[: new.stat().st_size] == new.read_bytes()
+
+
+def old_differs(folder, name):
+    """Whether an image of the time before holds something else than its successor."""
+    return (folder / name).read_bytes() != (folder / name.replace("old", "new")).read_bytes()

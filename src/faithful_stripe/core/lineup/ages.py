@@ -9,9 +9,10 @@ agree prove nothing: a member that was away for a short while, or while little w
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
+from functools import partial
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -141,32 +142,54 @@ def copies_compared(start: int, images: Sequence[int], placed: Sequence[tuple[An
 
     start   where data start on each of them, in bytes; placed: the file systems, and where each begins in the volume
     """
+    return _mates([(who, image, lambda offset: offset - start) for who, image in enumerate(images)], placed)
+
+
+def mates_compared(
+    made: Geometry, images: Sequence[int | None], placed: Sequence[tuple[Anchors, int]]
+) -> tuple[Age, ...]:  # fmt: skip
+    """The same of the members of each mirror set of a striped array, by position; of sets that tell nothing, none."""
+    width = made.layout.copies
+    found: list[Age] = []
+    for first in range(0, made.members, width):
+        there = [(p, i) for p, i in enumerate(images[first : first + width], first) if i is not None]
+        found += _mates([(p, i, partial(made.to_volume, p)) for p, i in there], placed) if len(there) > 1 else ()
+    return tuple(found)
+
+
+Mate = tuple[int, int, Callable[[Int64], Int64]]
+"""A copy: its position, its image, and where in the volume its offsets stand, in bytes."""
+
+
+def _mates(mates: Sequence[Mate], placed: Sequence[tuple[Anchors, int]]) -> tuple[Age, ...]:
     found: list[Age] = []
     for anchors, base in placed:
         for unit in Unit:
-            told = [_by_address(anchors, base, unit, image, start) for image in images]
-            ages = [_beside(who, told, unit) for who in range(len(images))]
+            told = [_by_address(anchors, base, unit, image, at) for _who, image, at in mates]
+            ages = [_beside(who, mate[0], told, unit) for who, mate in enumerate(mates)]
             if sum(a.newer for a in ages) > sum(a.newer for a in found):
                 found = ages
     return tuple(found) if any(a.newer == 0 for a in found) else ()
 
 
-def _by_address(anchors: Anchors, base: int, unit: Unit, image: int, start: int) -> dict[int, int]:
+def _by_address(
+    anchors: Anchors, base: int, unit: Unit, image: int, at: Callable[[Int64], Int64]
+) -> dict[int, int]:  # fmt: skip
     """The newest age of the structures of an image that stand where they belong, by their address."""
     made: dict[int, int] = {}
     for known, whose, offset, address, when in anchors.ground.ages:
         if known != unit.value or whose != image:
             continue
-        right = (offset - start == address + base) & (when > 0)
-        for at, age in zip(address[right].tolist(), when[right].tolist(), strict=True):
-            made[at] = max(age, made.get(at, 0))
+        right = (at(offset) == address + base) & (when > 0)
+        for place, age in zip(address[right].tolist(), when[right].tolist(), strict=True):
+            made[place] = max(age, made.get(place, 0))
     return made
 
 
-def _beside(who: int, told: Sequence[dict[int, int]], unit: Unit) -> Age:
+def _beside(who: int, position: int, told: Sequence[dict[int, int]], unit: Unit) -> Age:
     """How old one copy is beside the others."""
     mine, newest = told[who], max((max(t.values(), default=0) for t in told), default=0)
     latest = max(mine.values(), default=0)
     newer = {at // CELL_BYTES for t in told for at, age in t.items() if at in mine and age > mine[at]}
     cells = {at // CELL_BYTES for at in mine}
-    return Age(who, unit, latest, newest - latest, len(cells), len(newer), COPY_NATS * len(newer))
+    return Age(position, unit, latest, newest - latest, len(cells), len(newer), COPY_NATS * len(newer))

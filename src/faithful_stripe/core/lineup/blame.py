@@ -272,7 +272,9 @@ class Judge:
             group = self._group(looked.run)
             cells = [c for c, k in enumerate(looked.coefficients) if k]
             plain = {c: _plain(looked.cells[c]) for c in cells}
-            like = self._like(looked, cells, likely, rare)
+            aged = any(self.suspects.get(who, 0.0) >= LEAD_NATS for _row, who in group.cells)
+            # of two copies both are like the rest of the array: what their own structures say of their age tells more
+            like = np.zeros(len(cells)) if aged and len(cells) == 2 else self._like(looked, cells, likely, rare)
             said_here: dict[int, float] = {}
             for position, c in enumerate(cells):
                 who = group.cells[c][1]
@@ -298,7 +300,8 @@ class Judge:
         ranked = sorted(account, key=lambda w: -account[w])
         if len(ranked) < 2 or account[ranked[0]] - account[ranked[1]] < LEAD_NATS:
             return None, False
-        if first[ranked[0]] < LEAST_SHARE * first.total():
+        sure = self.suspects.get(ranked[0], 0.0) >= LEAD_NATS  # by what its own structures say of their age
+        if not sure and first[ranked[0]] < LEAST_SHARE * first.total():
             return None, False  # others are at fault in a part of it
         return ranked[0], blank[ranked[0]] >= 0.8 * len(chosen)
 

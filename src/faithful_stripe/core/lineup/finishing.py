@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 
 from ..arrays.engine import Array
-from .ages import ages_of
+from .ages import ages_of, mates_compared
 from .anchors import Anchors
 from .calibration import Signs
 from .cast import Cast, layouts_of
@@ -100,6 +100,11 @@ def finish(
     if lead < MARGIN_NATS and rival is not None:
         alternatives.append(words(rival.h, table.pile))
     made, members = final_geometry(best, table.pile)
+    ages = ages_of(made, final_layout(begin.h)[1], placed)
+    if made.layout.level == "RAID10" and any(g.open for g in groups):
+        mates = mates_compared(made, members, placed)
+        older = {members[age.member] for age in mates if age.older}
+        ages, stale = (mates, (*stale, *(i for i in older if i is not None))) if older else (ages, stale)
     if not any(g.until for g in groups):  # else somebody on whom something else stands is in it
         made = without_tail(made, best, table.pile, table.places, extent(best, placed)[1])
     names = table.pile.names
@@ -114,7 +119,7 @@ def finish(
         stale=tuple(names[i] for i in (*stale, *beside)),
         settle="" if verdicts.order.sure is Sure.CERTAIN else _settle(verdicts.order.reason, findings, lead, unsure),
         seats=seats_of(begin.h, stale, names),
-        ages=ages_of(made, final_layout(begin.h)[1], placed),
+        ages=ages,
         signs=signs,
     )
 
