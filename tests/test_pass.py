@@ -269,3 +269,4 @@ def test_rows_that_were_written_as_a_smaller_array_stay_open():
         members[4].write(row * STRIP, prose(row, STRIP).tobytes())
     found = full_pass(shape, members)
     assert found.rows[State.OPEN] == 8 and not found.faults
+    assert found.smaller == ((4, 12, 4),) and RowMap.from_document(found.as_document()).smaller == found.smaller

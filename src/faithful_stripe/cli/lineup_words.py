@@ -107,6 +107,11 @@ def summary(found: RowMap, names: tuple[str | None, ...]) -> list[tuple[str, str
     for member, reasons in sorted(found.blamed().items()):
         name = Path(names[member] or "?").name
         rows += [(binary_size(count), f"of {name} not used: it {WHY[reason]}") for reason, count in reasons.items()]
+    for member in sorted({who for _a, _b, who in found.smaller}):
+        stretches = [(a, b) for a, b, who in found.smaller if who == member]
+        name, count = Path(names[member] or "?").name, sum(b - a for a, b in stretches)
+        where = f"between rows {stretches[0][0]} and {stretches[-1][1] - 1}"
+        rows.append((str(count), f"{where}: written by an array without {name}, before a growth or another set-up"))
     return rows
 
 

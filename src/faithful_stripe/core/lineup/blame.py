@@ -103,6 +103,8 @@ class Judge:
     _single: int = 0
     _rows: int = 0
     _other: list[tuple[int, int]] = field(default_factory=list)
+    apart: list[tuple[int, int, int]] = field(default_factory=list)
+    """(first row, row after the last, member) of stretches that do not match, and do without that member."""
 
     def learn(self, blocks: Sequence[Bytes2D], first: int, gone: frozenset[int]) -> None:
         """Keep a few blocks of data strips, and count how many sectors are blank: however much is read at once."""
@@ -289,8 +291,10 @@ class Judge:
             told = sorted(said_here, key=lambda w: -said_here[w])
             if len(told) > 1 and said_here[told[0]] - said_here[told[1]] > TELLING_NATS:
                 first[told[0]] += 1
-        if any(count >= LEAST_SHARE * len(chosen) for count in outside.values()):
-            return None, False  # the others add up by themselves: they were written as an array without it
+        for who, count in outside.items():
+            if count >= LEAST_SHARE * len(chosen):  # the others add up by themselves
+                self.apart.append((region[0].run.row, region[-1].run.row + 1, who))
+                return None, False
         for who, count in blank.items():
             if count == len(chosen) and self._ends_there(region, who):
                 account[who] += BORDER_NATS

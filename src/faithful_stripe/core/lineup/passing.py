@@ -299,14 +299,16 @@ class _Pass:
                 if volume >= 0:  # what is missing is computed from this row
                     open_at.append((volume + run.start, volume + run.end))
             open_rows.add(run.row)
-        for first, last, _member in self.judge.other_rows():
+        smaller = self.judge.other_rows()
+        for first, last, _member in smaller:
             open_rows |= set(range(first, last))
             open_at += made.row_ranges([(first, last)])
         for fault in [*faults, *self.unread]:
             row = (fault.start - made.start_bytes[fault.member]) // strip
             mended_rows |= set(range(row, -(-(fault.end - made.start_bytes[fault.member]) // strip)))
         faults = _joined([*faults, *self.unread])
-        return self._map(faults, union(open_at), open_rows, mended_rows)
+        made_map = self._map(faults, union(open_at), open_rows, mended_rows)
+        return replace(made_map, smaller=tuple(sorted({*smaller, *self.judge.apart})))
 
     def _map(self, faults: list[Fault], open_at: list[Range], open_rows: set[int], mended_rows: set[int]) -> RowMap:
         states: list[tuple[int, int, State]] = []

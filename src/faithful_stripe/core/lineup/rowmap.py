@@ -68,6 +68,8 @@ class RowMap:
     open     ranges of the volume, in bytes, of which nothing tells whether they are right
     stretches  (first row, row after the last, state), ascending: rows that hold no data are in none
     read     bytes that were read for it
+    smaller  (first row, row after the last, member) of stretches that add up without that member only: an array of the
+             others wrote them, before a growth that did not come to its end, or when it was made anew in another shape
     """
 
     rows: dict[State, int]
@@ -75,6 +77,7 @@ class RowMap:
     open: tuple[Range, ...] = ()
     stretches: tuple[tuple[int, int, State], ...] = ()
     read: int = 0
+    smaller: tuple[tuple[int, int, int], ...] = ()
 
     @property
     def open_bytes(self) -> int:
@@ -103,6 +106,7 @@ class RowMap:
             "faults": [_fault(f) for f in self.faults],
             "open": [[a, b - a] for a, b in self.open],
             "stretches": [[a, b, state.value] for a, b, state in self.stretches],
+            **({"smaller": [list(stretch) for stretch in self.smaller]} if self.smaller else {}),
         }
 
     @classmethod
@@ -117,6 +121,7 @@ class RowMap:
             faults,
             tuple((int(a), int(a) + int(length)) for a, length in document["open"]),
             tuple((int(a), int(b), State(state)) for a, b, state in document["stretches"]),
+            smaller=tuple((int(a), int(b), int(who)) for a, b, who in document.get("smaller", ())),
         )
 
 
