@@ -122,3 +122,8 @@ STRENGTHS = ((40.0, "very strong"), (12.0, "strong"), (3.0, "weak"))
 def strength(lead: float) -> str:
     """How strong a lead is, in words."""
     return next((word for least, word in STRENGTHS if lead >= least), "none")
+
+
+def share(chance: float) -> str:
+    """A measured share, as a count of a hundred: no surer than what was measured can be."""
+    return f"{min(99, max(1, round(100 * chance)))} of 100"

@@ -54,7 +54,8 @@ class Lineup:
     stale         images that are members, or copies of one, but out of date; seats: the positions of those that are
                   members, by image: where the rows add up, what they hold is right
     ages          how old what each member holds is by its file system's own times, where they were found
-    signs         what it stands on, in figures, where it was found by comparing layouts
+    signs         what it stands on, in figures, where it was found by comparing layouts; chance: the share of answers
+                  on such signs whose order and start were right, as measured (`calibration`)
     seals         hashes of all that its members held when everything was read, where it was
     rowmap        what a pass over everything found, where there was one
     alternatives  lineups or statements that the evidence cannot tell from this one
@@ -75,6 +76,7 @@ class Lineup:
     ages: tuple[Age, ...] = ()
     seals: tuple[Seal, ...] = ()
     signs: Signs | None = None
+    chance: float | None = None
 
     @property
     def verdict(self) -> str:
@@ -119,7 +121,11 @@ class Lineup:
             **({"seats": [{"image": name, "position": p} for name, p in self.seats]} if self.seats else {}),
             "verdict": self.verdict,
             "verdicts": self.verdicts.as_document(),
-            "score": {"best": round(self.best, 1), "next": round(self.next, 1)},
+            "score": {
+                "best": round(self.best, 1),
+                "next": round(self.next, 1),
+                **({"chance": round(self.chance, 4)} if self.chance is not None else {}),
+            },
             "evidence": [{"kind": e.kind, "count": e.count, "says": e.says} for e in self.evidence],
             "alternatives": list(self.alternatives),
             **({"ages": [age.as_document() for age in self.ages]} if self.ages else {}),
@@ -237,8 +243,9 @@ def _array(entry: object, where: str) -> Lineup:
         )
     except GeometryError as reason:
         raise _wrong(where, reason.what) from reason
-    score = entry.get("score") if isinstance(entry.get("score"), dict) else {}
+    score: dict[str, Any] = entry["score"] if isinstance(entry.get("score"), dict) else {}
     try:
+        told = {name: float(score[name]) for name in ("best", "next", "chance") if name in score}
         verdicts = (
             Verdicts.from_document(entry["verdicts"])
             if "verdicts" in entry
@@ -252,7 +259,7 @@ def _array(entry: object, where: str) -> Lineup:
         others = tuple(map(str, entry.get("alternatives", ())))
     except UNFIT as reason:
         raise _wrong(
-            where, "verdicts, evidence, map, ages, seals or seats: not as `lineup solve --out` writes them"
+            where, "verdicts, score, evidence, map, ages, seals or seats: not as `lineup solve --out` writes them"
         ) from reason
     stated = [*(position for _name, position in seats), *(a.member for a in ages)]
     if any(not 0 <= position < len(members) for position in stated):
@@ -261,8 +268,9 @@ def _array(entry: object, where: str) -> Lineup:
         geometry=made,
         members=members,
         verdicts=verdicts,
-        best=float(score.get("best", 0.0)) if score else 0.0,
-        next=float(score.get("next", 0.0)) if score else 0.0,
+        best=told.get("best", 0.0),
+        next=told.get("next", 0.0),
+        chance=told.get("chance"),
         evidence=evidence,
         alternatives=others,
         settle=str(entry.get("settle", "")),

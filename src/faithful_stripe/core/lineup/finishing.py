@@ -10,7 +10,7 @@ import numpy as np
 from ..arrays.engine import Array
 from .ages import ages_of, mates_compared
 from .anchors import Anchors
-from .calibration import Signs
+from .calibration import PROBABLE, Signs, chance
 from .cast import Cast, layouts_of
 from .certainty import counted, displaced, fits_most, only_guessed, rows_told, shape_open, strangely_related, untold
 from .document import DISPLACED, Evidence, Lineup
@@ -94,8 +94,9 @@ def finish(
     parity = [g for g in groups if g.kind in ("sum", "two", "two less one") and not g.until]
     looked = sum(g.blocks for g in parity) if best.cast.level in PARITY_LEVELS and not stale else 0
     unexplained = 1 - sum(g.closing for g in parity) / looked if looked else 0.0
-    verdicts = _verdicts(table, judged, placed, lead, unsure, begin, unexplained)
     signs = signs_of(table, best, findings, placed, total, lead, len(unsure), parity, begin)
+    likely = chance(signs)
+    verdicts = _verdicts(table, judged, placed, lead, unsure, begin, unexplained, likely)
     alternatives = []
     if lead < MARGIN_NATS and rival is not None:
         alternatives.append(words(rival.h, table.pile))
@@ -121,6 +122,7 @@ def finish(
         seats=seats_of(begin.h, stale, names),
         ages=ages,
         signs=signs,
+        chance=likely,
     )
 
 
@@ -146,11 +148,12 @@ def signs_of(
 
 def _verdicts(
     table: Table, judged: Sequence[Judged], placed: Sequence[tuple[Anchors, int]], lead: float, unsure: Sequence[str],
-    begin: Begin, unexplained: float = 0.0,
+    begin: Begin, unexplained: float = 0.0, measured: float = 1.0,
 ) -> Verdicts:  # fmt: skip
     """Order and start: certain only where nothing is left to doubt.
 
     unexplained  the share of the rows looked at that do not match, where nobody was found to be at fault
+    measured     the share of answers on such signs that were right
     """
     best, findings, total = judged[0].h, judged[0].findings, judged[0].total
     # what was voted speaks for another one: that must be outweighed by as much as any other answer must
@@ -180,6 +183,8 @@ def _verdicts(
         if open_:
             likely, reason = False, why if reason is Reason.PROVEN else reason
     certain = likely and reason is Reason.PROVEN
+    if not certain and measured < PROBABLE:
+        likely = False
     order = Verdict(Sure.CERTAIN if certain else Sure.PROBABLE if likely else Sure.UNDECIDED, reason)
     start = begin.verdict
     if not likely:
