@@ -43,7 +43,7 @@ def test_everything_is_copied_as_a_general_tool_reads_it(fstripe, solved, volume
         for top in (tmp_path / "out", theirs)
     ]
     assert len(sums[0]) > 20 and sums[0] == sums[1]
-    one = done.json[0]
+    one = done.json["files"][0]
     assert one["tested"] and one["blake3"] and (tmp_path / "out" / one["path"]).stat().st_size == one["bytes"]
 
 
@@ -244,5 +244,5 @@ def test_of_other_file_systems_a_persons_files_are_copied_and_no_others(fstripe,
     cut(volumes / f"{content}.img", SPEC, images)
     fstripe("lineup", "solve", *images, "--out", tmp_path / "found.toml")
     done = fstripe("lineup", "copy", tmp_path / "found.toml", ".", tmp_path / "out", "--json")
-    assert done.status == 0 and len(done.json) >= 5
-    assert all(not one["trouble"] and not one["path"].startswith("$") for one in done.json)
+    assert done.status == 0 and len(done.json["files"]) >= 5
+    assert all(not one["trouble"] and not one["path"].startswith("$") for one in done.json["files"])

@@ -120,4 +120,4 @@ def test_a_layout_of_several_that_fit_equally_is_not_headlined(fstripe, pile):
     """RAID 6 of four, of an array that is RAID 5: nothing tells one such layout from another."""
     told = fstripe("lineup", "solve", *sorted(pile.glob("*.img")), "--level", "6")
     assert "images that may belong together; their layout is undecided" in told.out
-    assert "Array 1: RAID6" not in told.out and "One layout of several that fit equally well: RAID6 of 4" in told.out
+    assert "Array 1: RAID6" not in told.out and "One layout that fits, of several: RAID6 of 4" in told.out

@@ -100,4 +100,4 @@ def test_members_that_nothing_places_may_stand_in_one_anothers_place(volumes, tm
     spec = Spec("RAID4", 22, 32768, "fixed-0")
     case = pile(tmp_path, volumes / "gpt.img", spec, strangers=1)
     (array,) = solve_images(case.images).arrays
-    assert array.verdicts.order.sure is Sure.PROBABLE and array.verdicts.order.reason is Reason.ELIMINATION
+    assert array.verdicts.order.sure is not Sure.CERTAIN and array.verdicts.order.reason is Reason.ELIMINATION

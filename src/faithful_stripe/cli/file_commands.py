@@ -73,9 +73,7 @@ def files(
         hidden = own_structures_hurt(opened, seen)
         bad = any(is_damaged(one) for one in listed) or hidden
         if as_json:
-            head = {"partition": opened.part.number, "holds": opened.part.what, "structures_hurt_bytes": hidden}
-            head |= {"log_pending": opened.system.pending}
-            print_json({**head, "files": [_plain(o) for o in listed]})
+            print_json({**_head(opened, hidden), "files": [_plain(o) for o in listed]})
         else:
             show([*_list_parts(opened, listed, damaged), *_hidden_parts(hidden), *_pending_parts(opened)])
     ctx.exit(ATTENTION if bad else 0)
@@ -109,11 +107,12 @@ def copy_out(
 
     with waiting("copying") as tell, files_of(lineup_file, number, partition, part) as opened:
         done = list(copy_files(opened, [_inside(p) for p in paths], out, tell))
-        hidden, pending = own_structures_hurt(opened, [c.listed for c in done]), _pending_parts(opened)
+        hidden = own_structures_hurt(opened, [c.listed for c in done])
     if as_json:
-        print_json([{**_plain(c.listed), "to": c.to, "blake3": c.blake3, "trouble": c.trouble} for c in done])
+        rows = [{**_plain(c.listed), "to": c.to, "blake3": c.blake3, "trouble": c.trouble} for c in done]
+        print_json({**_head(opened, hidden), "files": rows})
     else:
-        show([*_copy_parts(done, out), *_hidden_parts(hidden), *pending])
+        show([*_copy_parts(done, out), *_hidden_parts(hidden), *_pending_parts(opened)])
     ctx.exit(ATTENTION if hidden or any(c.trouble or is_damaged(c.listed) for c in done) else 0)
 
 
@@ -123,6 +122,13 @@ def _inside(path: str) -> PurePosixPath:
     if ".." in parts:
         raise click.UsageError(f"{path}: .. leads out of the file system")
     return PurePosixPath(*parts)
+
+
+def _head(opened: Opened, hidden: int) -> dict[str, Any]:
+    return {
+        "partition": opened.part.number, "holds": opened.part.what, "structures_hurt_bytes": hidden,
+        "log_pending": opened.system.pending,
+    }  # fmt: skip
 
 
 def _plain(one: Listed) -> dict[str, Any]:

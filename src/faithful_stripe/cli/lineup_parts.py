@@ -27,7 +27,8 @@ def array_parts(array: Lineup, number: int, explain: bool) -> list[Part]:
         strip = "one after the other"
     whole = f"{made.layout.level} of {made.members}{spans}, {strip}"
     head = f"Array {number}: {whole}"
-    open_ = array.verdicts.order.sure is Sure.UNDECIDED and strength(array.best - array.next) == "none"
+    undecided = array.verdicts.order.sure is Sure.UNDECIDED
+    open_ = undecided and (strength(array.best - array.next) == "none" or not array.named)
     if open_:  # others fit as well: none is named as if it were known
         count = sum(name is not None for name in array.members)
         head = f"Array {number}: {count} images that may belong together; their layout is undecided"
@@ -44,9 +45,7 @@ def array_parts(array: Lineup, number: int, explain: bool) -> list[Part]:
     start = f", data from byte {made.start_bytes[0]}" if any(made.start_bytes) else ""
     size = f"volume of {decimal_size(made.volume_bytes)} ({made.volume_bytes} bytes){start}"
     parts: list[Part] = [Line(head, "head")]
-    parts += (
-        [Line(f"One layout of several that fit equally well: {whole}; {size}", "Warning")] if open_ else [Line(size)]
-    )
+    parts += [Line(f"One layout that fits, of several: {whole}; {size}", "Warning")] if open_ else [Line(size)]
     parts.append(table)
     parts += [*verdict_parts(array.verdicts), *map_parts(array)]
     number_of = f" ({array.best:.0f}, the next answer {array.next:.0f})" if explain else ""

@@ -16,9 +16,6 @@ from pathlib import Path
 
 FILE = Path(__file__).with_name("calibration.toml")
 
-PROBABLE = 0.95
-"""The probability from which on an answer is called probable."""
-
 
 @dataclass(frozen=True)
 class Signs:
@@ -34,6 +31,7 @@ class Signs:
     counted     whether something tells how many members there are
     pinned      whether something tells where the volume begins
     parity      whether the level has parity
+    likely      whether no other answer is nearly as good, and nothing in the volume speaks against it
     """
 
     lead: float
@@ -48,6 +46,7 @@ class Signs:
     counted: bool
     pinned: bool
     parity: bool
+    likely: bool
 
     @property
     def terms(self) -> tuple[float, ...]:
@@ -55,7 +54,7 @@ class Signs:
         return (
             1.0, _log(self.lead), _log(self.total / self.members), self.missing / self.members, _log(self.beside),
             _log(self.rows), self.eliminated / self.members, _log(self.failing), self.closing, float(self.counted),
-            float(self.pinned), float(self.parity),
+            float(self.pinned), float(self.parity), float(self.likely),
         )  # fmt: skip
 
     @classmethod
@@ -72,13 +71,23 @@ def _log(value: float) -> float:
     return math.log1p(max(0.0, value))
 
 
+@dataclass(frozen=True)
+class Measured:
+    """What was measured: the weights of the model's terms, and the least share of right answers, 0 to 1, from which on
+    an answer is called probable: then, of all that were, at least 95 of 100 were right."""
+
+    weights: tuple[float, ...]
+    least: float
+
+
 @cache
-def weights() -> tuple[float, ...]:
-    """Those of the model's terms, as measured."""
-    return tuple(tomllib.loads(FILE.read_text())["weights"])
+def measured() -> Measured:
+    """What comes with the package."""
+    told = tomllib.loads(FILE.read_text())
+    return Measured(tuple(told["weights"]), told["least"])
 
 
 def chance(signs: Signs) -> float:
     """The share of answers on such signs that were right, 0 to 1: 1 / (1 + exp(-sum of weight * term))."""
-    told = sum(w * t for w, t in zip(weights(), signs.terms, strict=True))
+    told = sum(w * t for w, t in zip(measured().weights, signs.terms, strict=True))
     return 1 / (1 + math.exp(-max(-40.0, min(40.0, told))))

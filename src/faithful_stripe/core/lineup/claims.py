@@ -33,7 +33,7 @@ def _judged(one: Described, arrays: Sequence[Lineup], names: Sequence[str]) -> C
     states = f"{chosen['level']} of {len(members)}, strip {one.strip >> 10} KiB, "
     states += "".join(f"{w}, " for w in words if w) + f"data from byte {min(one.starts, default=0)}: {order}"
     found = max(arrays, key=lambda a: len(stated & _held(a)), default=None)
-    if found is None or not stated & _held(found) or found.strength == "undecided":
+    if found is None or not stated & _held(found) or not found.named:
         return Claim("DDF", one.name, carriers, "untested", (), states)
     wrong = _differences(one, members, found)
     return Claim("DDF", one.name, carriers, "wrong" if wrong else "holds", tuple(wrong), states)

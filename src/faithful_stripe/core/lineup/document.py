@@ -36,6 +36,9 @@ DISPLACED = "displaced"
 """The kind of evidence that says what stands among the data belongs to another time."""
 
 
+HALF = 0.5
+
+
 @dataclass(frozen=True)
 class Evidence:
     """One kind of evidence: how many facts of it, and what it says in plain words."""
@@ -87,6 +90,11 @@ class Lineup:
     def strength(self) -> str:
         """How sure its order is, for what is looked for next."""
         return self.verdicts.strength
+
+    @property
+    def named(self) -> bool:
+        """Whether it may be named as the answer: it is decided, or more answers on such signs were right than wrong."""
+        return self.strength != "undecided" or (self.chance is not None and self.chance >= HALF)
 
     @property
     def seated(self) -> tuple[str | None, ...]:

@@ -10,7 +10,7 @@ import numpy as np
 from ..arrays.engine import Array
 from .ages import ages_of, mates_compared
 from .anchors import Anchors
-from .calibration import PROBABLE, Signs, chance
+from .calibration import Signs, chance
 from .cast import Cast, layouts_of
 from .certainty import counted, displaced, fits_most, only_guessed, rows_told, shape_open, strangely_related, untold
 from .document import DISPLACED, Evidence, Lineup
@@ -94,9 +94,8 @@ def finish(
     parity = [g for g in groups if g.kind in ("sum", "two", "two less one") and not g.until]
     looked = sum(g.blocks for g in parity) if best.cast.level in PARITY_LEVELS and not stale else 0
     unexplained = 1 - sum(g.closing for g in parity) / looked if looked else 0.0
-    signs = signs_of(table, best, findings, placed, total, lead, len(unsure), parity, begin)
-    likely = chance(signs)
-    verdicts = _verdicts(table, judged, placed, lead, unsure, begin, unexplained, likely)
+    verdicts = _verdicts(table, judged, placed, lead, unsure, begin, unexplained)
+    signs = signs_of(table, judged, placed, len(unsure), parity, begin, verdicts.order)
     alternatives = []
     if lead < MARGIN_NATS and rival is not None:
         alternatives.append(words(rival.h, table.pile))
@@ -122,38 +121,40 @@ def finish(
         seats=seats_of(begin.h, stale, names),
         ages=ages,
         signs=signs,
-        chance=likely,
+        chance=chance(signs),
     )
 
 
 def signs_of(
-    table: Table, h: Hypothesis, findings: Findings, placed: Sequence[tuple[Anchors, int]], total: float, lead: float,
-    eliminated: int, groups: Sequence[Membership], begin: Begin,
+    table: Table, judged: Sequence[Judged], placed: Sequence[tuple[Anchors, int]], eliminated: int,
+    groups: Sequence[Membership], begin: Begin, order: Verdict,
 ) -> Signs:  # fmt: skip
     """What an answer stands on, in figures."""
+    best, next_one = judged[0], judged[1].total if len(judged) > 1 else 0.0
+    h, findings = best.h, best.findings
     members = final_layout(h)[1]
     seated = {i for i in members if i is not None}
     sizes = {table.pile.sources[i].size for i in seated}
     known = seated | set(table.outdated)
     return Signs(
-        lead=lead, total=total, members=len(members), missing=sum(i is None for i in members),
+        lead=best.total - next_one, total=best.total,
+        members=len(members), missing=sum(i is None for i in members),
         beside=sum(table.pile.sources[i].size in sizes for i in range(len(table.pile)) if i not in known),
         rows=rows_told(table, h), eliminated=eliminated,
         failing=findings.failures + findings.tested - findings.held + findings.broken_rows + findings.unlinked,
         closing=sum(g.closing for g in groups) / max(1, sum(g.blocks for g in groups)),
         counted=counted(table, h, placed), pinned=begin.verdict.sure is Sure.CERTAIN,
-        parity=h.cast.level in PARITY_LEVELS,
+        parity=h.cast.level in PARITY_LEVELS, likely=order.sure is not Sure.UNDECIDED,
     )  # fmt: skip
 
 
 def _verdicts(
     table: Table, judged: Sequence[Judged], placed: Sequence[tuple[Anchors, int]], lead: float, unsure: Sequence[str],
-    begin: Begin, unexplained: float = 0.0, measured: float = 1.0,
+    begin: Begin, unexplained: float = 0.0,
 ) -> Verdicts:  # fmt: skip
     """Order and start: certain only where nothing is left to doubt.
 
     unexplained  the share of the rows looked at that do not match, where nobody was found to be at fault
-    measured     the share of answers on such signs that were right
     """
     best, findings, total = judged[0].h, judged[0].findings, judged[0].total
     # what was voted speaks for another one: that must be outweighed by as much as any other answer must
@@ -183,8 +184,6 @@ def _verdicts(
         if open_:
             likely, reason = False, why if reason is Reason.PROVEN else reason
     certain = likely and reason is Reason.PROVEN
-    if not certain and measured < PROBABLE:
-        likely = False
     order = Verdict(Sure.CERTAIN if certain else Sure.PROBABLE if likely else Sure.UNDECIDED, reason)
     start = begin.verdict
     if not likely:

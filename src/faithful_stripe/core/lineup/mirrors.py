@@ -76,6 +76,7 @@ def conclude_mirror(
     larger = max((base + a.ground.size for a, base in placed if not a.ground.guessed), default=0) > whole
     fills = size >= FILLED * whole and not _another_pair(table, cast.images, placed, start)
     alone = not fills and _may_be_one_strip(table, sorted(cast.images), start)
+    larger |= any(_goes_on_elsewhere(table, cast.images, anchors) for anchors, _base in placed)
     plain = plain and not larger
     sure = plain and not findings.contradicted and not begin.shift and not group.until and not alone
     split_up = known and not plain and tested >= 8
@@ -140,6 +141,20 @@ def _another_pair(
         for a, base in placed
     ]  # fmt: skip
     return not any(len(b) for b in behind)
+
+
+def _goes_on_elsewhere(table: Table, images: Sequence[int], anchors: Anchors) -> bool:
+    """Whether other images bear plenty of what counts on where these end: pages of an unknown format, of which these
+    hold a part, as the first member of a span does."""
+    if not anchors.ground.guessed:
+        return False
+    mine = np.isin(anchors.image, images)
+    other = ~mine & ~np.isin(anchors.image, list(table.outdated))
+    return len(np.setdiff1d(anchors.address[other], anchors.address[mine])) >= LEAST_ELSEWHERE
+
+
+LEAST_ELSEWHERE = 8
+"""Structures of the same kind on other images, with addresses that none here has."""
 
 
 def _may_be_one_strip(table: Table, images: Sequence[int], start: int) -> bool:

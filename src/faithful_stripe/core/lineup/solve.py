@@ -21,6 +21,7 @@ from .ballots import (
     split,
     with_prior,
 )
+from .calibration import measured
 from .cast import casts
 from .concatenated import conclude_span, unstriped, whole_on
 from .document import Lineup, Solution
@@ -47,7 +48,7 @@ from .table import (
     loose_images,
 )
 from .verdict import FILES_FAIL, FILES_HOLD, MARGIN_NATS, TOTAL_NATS
-from .verdicts import Reason
+from .verdicts import Reason, Sure
 
 FIRST_BYTES = 12 << 20
 """What is read of a pile with plenty of data at first: when that makes everything certain, no more is."""
@@ -78,7 +79,18 @@ def solve(pile: Pile, tell: Tell = silent, full: bool = False) -> Solution:
                 pile.bytes_read += read
     except KeyboardInterrupt:
         found = replace(found, notes=(*found.notes, STOPPED))
-    return replace(found, arrays=tuple(made), bytes_read=pile.bytes_read)
+    return replace(found, arrays=tuple(as_measured(array) for array in made), bytes_read=pile.bytes_read)
+
+
+def as_measured(array: Lineup) -> Lineup:
+    """An order that is likely but not proven is probable only where, of those on such signs, enough were right when
+    that was measured. What is looked for until then does not depend on it."""
+    verdicts = array.verdicts
+    if array.chance is None or verdicts.order.sure is not Sure.PROBABLE or array.chance >= measured().least:
+        return array
+    start = verdicts.start if verdicts.start.sure is Sure.UNDECIDED else replace(verdicts.start, sure=Sure.UNDECIDED)
+    order = replace(verdicts.order, sure=Sure.UNDECIDED)
+    return replace(array, verdicts=replace(verdicts, order=order, start=start))
 
 
 def solve_given(pile: Pile, given: Given, tell: Tell = silent, full: bool = False) -> Solution:
