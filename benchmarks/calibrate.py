@@ -1,8 +1,8 @@
 """How often an answer that stands on such signs is right: fitted to answers whose truth is known, held against others.
 
-    python benchmarks/accuracy.py --small --seed 471 --cases 200 --write 471.jsonl    # and others
-    python benchmarks/calibrate.py 471.jsonl 472.jsonl 473.jsonl --hold 473 --picture reliability.png
-    python benchmarks/calibrate.py 471.jsonl 472.jsonl 473.jsonl --hold 473 --write
+    python benchmarks/calibrate.py benchmarks/answers.jsonl --hold 473 474 --picture benchmarks/reliability.png
+    python benchmarks/accuracy.py --small --seed 481 --cases 200 --write 481.jsonl      # more of them, and then
+    python benchmarks/calibrate.py benchmarks/answers.jsonl 481.jsonl --hold 481 --write
 
 The seeds that are held out are not fitted to; what is printed of them is what a stranger's piles would show. It fails
 where, of those that would be called probable, fewer than 95 in 100 are right.

@@ -252,3 +252,15 @@ def test_what_stands_in_the_first_rows_alone_counts_no_members(tmp_path, volumes
     case = pile(tmp_path, volumes / "fat16.img", Spec(level, 6, 1 << 20, rotation, data), gone=gone)
     for array in solve_images(case.images).arrays:
         assert array.verdicts.order.sure is not Sure.CERTAIN, array
+
+
+def test_where_a_table_is_gone_a_volume_begins_at_a_usual_place(volumes, tmp_path):
+    """A file system at 1 MiB behind zeros: four rows, at 256 KiB of each member. Data do not start there by any custom;
+    partitions begin at 1 MiB by one. Nothing states either, so it is not certain."""
+    whole = tmp_path / "volume.img"
+    whole.write_bytes(bytes(MIB) + (volumes / "xfs.img").read_bytes())
+    (tmp_path / "pile").mkdir()
+    case = pile(tmp_path / "pile", whole, Spec("RAID5", 5, 65536, "parity-N", "continuation"))
+    array = solved(case)
+    assert array.geometry.start_bytes[0] == 0 and right(case, array)
+    assert array.verdicts.start.sure is not Sure.CERTAIN
