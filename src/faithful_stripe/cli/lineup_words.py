@@ -87,7 +87,7 @@ def why(name: str, verdict: Verdict) -> str:
         Reason.BEYOND: f"{size} of data stand behind the array's end: an image may be cut short",
         Reason.PLACING: "all rows match, but order and start are not both certain",
         Reason.EMPTY_FRONT: "the volume begins with zeros on every member: perhaps wiped",
-        Reason.DISPLACED: f"{verdict.count} superblocks stand where they do not belong: written at another time",
+        Reason.DISPLACED: f"{verdict.count} places hold what belongs to another time, or to rows behind the end",
         Reason.CHECKSUMS: f"{verdict.count} checksums of the file system are wrong",
     }.get(reason, reason.value)  # fmt: skip
 

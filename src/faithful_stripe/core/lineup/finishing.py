@@ -107,6 +107,10 @@ def finish(
         ages, stale = (mates, (*stale, *(i for i in older if i is not None))) if older else (ages, stale)
     if not any(g.until for g in groups):  # else somebody on whom something else stands is in it
         made = without_tail(made, best, table.pile, table.places, extent(best, placed)[1])
+        if more := mirrored_behind(table, best, made.start_bytes[0] + made.member_bytes[0]):
+            evidence.append(
+                Evidence(DISPLACED, more, "places behind the end are equal on one pair: perhaps a last row")
+            )
     names = table.pile.names
     return Lineup(
         geometry=made,
@@ -146,6 +150,15 @@ def signs_of(
         counted=counted(table, h, placed), pinned=begin.verdict.sure is Sure.CERTAIN,
         parity=h.cast.level in PARITY_LEVELS, likely=order.sure is not Sure.UNDECIDED,
     )  # fmt: skip
+
+
+def mirrored_behind(table: Table, h: Hypothesis, end: int) -> int:
+    """At how many places behind the end of a striped mirror only the members of one set hold the same: what a
+    controller writes there it writes on all, or on each another; a last row may be filled in part."""
+    if h.cast.level != "RAID10":
+        return 0
+    sets = {frozenset(h.cast.columns[c]) for c in h.order if c is not None and len(h.cast.columns[c]) > 1}
+    return sum(p.offset >= end and any(frozenset(r.images) in sets for r in p.relations) for p in table.places)
 
 
 def _verdicts(
