@@ -135,7 +135,8 @@ def counted(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) 
     used = {i for c in h.order if c is not None for i in h.cast.columns[c]}  # a cast may hold some that have no seat
     if not h.cast.missing and any(g.kind in CLOSED and set(g.images) >= used for g in table.groups):
         return True
-    if _named_outside(table, used, placed):
+    related = {i for g in table.groups for i in g.images}
+    if not used <= related and _named_outside(table, used, placed):  # of those that are related, all are known
         return False
     pattern = h.layout.pattern()
     unit = pattern.strips * pattern.unit_rows // pattern.rows * h.strip
