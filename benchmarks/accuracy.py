@@ -10,6 +10,7 @@ The frozen corpus holds seeds 2, 461, 462 and 471 of the small draw, 100 cases e
 """
 
 import argparse
+import filecmp
 import json
 import os
 import random
@@ -74,10 +75,12 @@ def judge(case: Case, arrays: tuple[Lineup, ...]) -> Judged:
     started = placed_right(case, best)
     ordered = (started or placed_right(case, best, apart=True)) and counted_right(case, best)
     behind = case.optional | {case.stale}
+    if _nothing_written(case):
+        behind.add(case.names[case.aged or 0] or "")
     truth = {
         "order": ordered,
         "start": started or set(best.geometry.start_bytes) == {case.spec.start},
-        "currency": case.stale not in best.members and set(best.stale) <= behind,
+        "currency": (case.stale not in best.members or _nothing_written(case)) and set(best.stale) <= behind,
         "soundness": said["soundness"] != "certain" or sound(case, best),
     }
     false = tuple(name for name in VERDICTS if said[name] == "certain" and not truth[name])
@@ -86,6 +89,12 @@ def judge(case: Case, arrays: tuple[Lineup, ...]) -> Judged:
     result = "right" if right and "undecided" not in least else "undecided" if "undecided" in least else "wrong"
     signs = getattr(best, "signs", None)
     return Judged(result, said, false, best.best - best.next, right, tuple(signs.as_list()) if signs else ())
+
+
+def _nothing_written(case: Case) -> bool:
+    """Whether an old copy beside its member holds just what that does: what it lacks was wiped, or never written."""
+    fresh = None if case.aged is None else case.names[case.aged]
+    return bool(fresh) and filecmp.cmp(case.stale, str(fresh), shallow=False)
 
 
 def said_by(answer: Lineup) -> dict[str, str]:
