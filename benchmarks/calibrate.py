@@ -1,6 +1,6 @@
 """How often an answer that stands on such signs is right: fitted to answers whose truth is known, held against others.
 
-    python benchmarks/calibrate.py benchmarks/answers.jsonl --hold 473 474 --picture benchmarks/reliability.png
+    python benchmarks/calibrate.py benchmarks/answers.jsonl --hold 483 484 --picture benchmarks/reliability.png
     python benchmarks/accuracy.py --small --seed 481 --cases 200 --write 481.jsonl      # more of them, and then
     python benchmarks/calibrate.py benchmarks/answers.jsonl 481.jsonl --hold 481 --write
 

@@ -43,7 +43,7 @@ def test_a_few_rows_do_not_tell_a_layout(volumes, tmp_path, content, spec):
 def test_strips_of_megabytes_are_found(volumes, tmp_path, strip):
     case = pile(tmp_path, volumes / "ntfs.img", Spec("RAID0", 2, strip * MIB))
     (array,) = solve_images(case.images).arrays
-    assert right(case, array) and array.geometry.strip_bytes == strip * MIB and array.verdict == "probable"
+    assert right(case, array) and array.geometry.strip_bytes == strip * MIB and array.named
 
 
 def facts(offsets, distances):
