@@ -167,6 +167,7 @@ def seats_of(case: Case, answer: Lineup) -> list[str | None]:
 
 
 TWIN_SHARE = 0.999
+"""Of the volume's bytes, those that a stranger must hold to be as good as a member: the rest may be unreadable."""
 
 
 def twins_of(case: Case, answer: Lineup) -> set[str]:

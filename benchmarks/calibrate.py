@@ -33,6 +33,7 @@ RIGHT = 0.95
 """Of the answers called probable, those that must be right: the least probability for it is chosen so."""
 
 LEAST = tuple(round(0.5 + 0.02 * n, 2) for n in range(25))
+"""Probabilities that are tried for it, the least first."""
 
 BINS = (0.0, 0.2, 0.4, 0.6, 0.8, 0.9, 0.95, 0.98, 1.0)
 

@@ -13,6 +13,7 @@ from faithful_stripe.media.image import ImageFile
 from .slicer import Spec, places
 
 STRIPS = 100_000
+"""Of a volume, those that are looked at."""
 
 
 @dataclass(frozen=True)

@@ -304,8 +304,7 @@ class Judge:
         ranked = sorted(account, key=lambda w: -account[w])
         if len(ranked) < 2 or account[ranked[0]] - account[ranked[1]] < LEAD_NATS:
             return None, False
-        sure = self.suspects.get(ranked[0], 0.0) >= LEAD_NATS  # by what its own structures say of their age
-        if not sure and first[ranked[0]] < LEAST_SHARE * first.total():
+        if first[ranked[0]] < LEAST_SHARE * first.total():
             return None, False  # others are at fault in a part of it
         return ranked[0], blank[ranked[0]] >= 0.8 * len(chosen)
 

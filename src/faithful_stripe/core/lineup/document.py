@@ -37,6 +37,7 @@ DISPLACED = "displaced"
 
 
 HALF = 0.5
+"""The share of answers on the same signs that were right, from which on an undecided one is named."""
 
 
 @dataclass(frozen=True)

@@ -88,8 +88,7 @@ def as_measured(array: Lineup) -> Lineup:
     verdicts = array.verdicts
     if array.chance is None or verdicts.order.sure is not Sure.PROBABLE or array.chance >= measured().least:
         return array
-    start = verdicts.start if verdicts.start.sure is Sure.UNDECIDED else replace(verdicts.start, sure=Sure.UNDECIDED)
-    order = replace(verdicts.order, sure=Sure.UNDECIDED)
+    order, start = (replace(one, sure=Sure.UNDECIDED) for one in (verdicts.order, verdicts.start))
     return replace(array, verdicts=replace(verdicts, order=order, start=start))
 
 
