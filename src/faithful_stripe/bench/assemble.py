@@ -14,7 +14,7 @@ from typing import Any
 from ..core.arrays.levels import GeometryError
 from ..core.arrays.margin import margin
 from ..core.formats import ddf
-from ..core.formats.ddf_volumes import layout_of
+from ..core.formats.ddf_records import scratch_of, stated_layout
 from ..core.formats.declared import FormatError
 from ..media.image import MediaError
 from . import errors, jobs, ondisk
@@ -65,7 +65,7 @@ class Carrier:
 
     @property
     def branch(self) -> int:
-        return ours[-1] if (ours := _scratch(self.spans[0])) else 0
+        return ours[-1] if (ours := scratch_of(self.spans[0])) else 0
 
 
 def told_by(controller: Controller) -> dict[str, ddf.Metadata]:
@@ -139,7 +139,7 @@ def _volume(controller: Controller, guid: str, carriers: list[Carrier]) -> Found
         branch=newest.branch,
         read_cache=_reads(newest.first["cache"]),
         write_cache="protected-back" if newest.first["cache"] & 0x21 == 0x21 else "through",
-        **_layout(newest.spans),
+        **stated_layout(newest.spans),
     )
     found = Found(
         volume,
@@ -176,28 +176,11 @@ def _member(
 
 def _incomplete(carrier: Carrier, config: ddf.Config, position: int) -> bool:
     """Whether a record says that a member was not complete, as after an unfinished rebuild."""
-    ours = _scratch(config)
+    ours = scratch_of(config)
     if ours:
         return bool(ours[-2] >> position & 1)
     entries = [d for d in carrier.told.drives if d["reference"] == config.references[position]]
     return any(d["state"] & (ddf.FAILED | ddf.REBUILDING | ddf.MISSING) for d in entries)
-
-
-def _scratch(config: ddf.Config) -> tuple[Any, ...] | None:
-    """The vendor scratch of a record where it is ours."""
-    values = ondisk.SCRATCH.unpack_from(config.fields["scratch"])
-    words_known = all(number < len(words) for number, words in zip(values[2:6], ondisk.WORDS, strict=True))
-    return values if values[:2] == (ondisk.SCRATCH_SIGNATURE, 1) and words_known else None
-
-
-def _layout(spans: tuple[ddf.Config, ...]) -> dict[str, Any]:
-    """Level, layout and number of spans as `Volume` has them."""
-    told = layout_of(spans)
-    ours = _scratch(spans[0])
-    if ours:
-        words = (w[n] for w, n in zip(ondisk.WORDS, ours[2:6], strict=True))
-        told |= dict(zip(("rotation", "data", "q_place", "q_exponent"), words, strict=True)) | {"copies": ours[6]}
-    return told
 
 
 def _reads(bits: int) -> str:

@@ -13,6 +13,7 @@ from typing import Any
 
 from ..core.arrays.engine import Array, lost_ranges
 from ..core.arrays.margin import margin
+from ..core.formats.ddf_records import SETUP_BYTES
 from ..core.source import WritableSource
 from . import errors, events
 from .clock import iso
@@ -30,7 +31,7 @@ rebuilds, copies and initializations, and for consistency checks; `replacement` 
 failed bay is taken by itself ("automatic") or waits ("by-hand"); the last whether a drive that predicts its failure is
 copied to a hot spare by itself."""
 
-RESERVED_BYTES = 64 << 20
+RESERVED_BYTES = SETUP_BYTES
 """At the end of every drive, kept for the controller's own configuration."""
 
 MOST_BAD = 500

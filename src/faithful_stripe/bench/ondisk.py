@@ -12,36 +12,19 @@ from __future__ import annotations
 
 import hashlib
 import json
-import struct
-import zlib
 from collections.abc import Callable
 from datetime import UTC, datetime
 from typing import Any
 
-from ..core.formats import ddf
+from ..core.formats import ddf, ddf_records
+from ..core.formats.ddf_records import guid_of, reference
 from ..core.formats.declared import FormatError
 from .controller import RESERVED_BYTES, Controller
 from .drive import Medium
 from .rows import memory_rows
 from .state import Drive, Spare, Volume
 
-PRIMARY_BYTES, SECONDARY_BYTES = 32 << 20, 16 << 20
-"""How far before the end of the drive the two copies start."""
-
 EPOCH = datetime(1980, 1, 1, tzinfo=UTC).timestamp()
-
-SCRATCH = struct.Struct(">4s6BIII")
-"""Signature, version, rotation, data order, Q place, Q exponent, mirror copies; then as bits of the span's members:
-away, incomplete; then a mark of the moment at which the generation last counted up."""
-
-SCRATCH_SIGNATURE = b"FSTR"
-WORDS: tuple[tuple[str | None, ...], ...] = (
-    (None, "parity-0", "parity-N", "fixed-0", "fixed-N"),
-    (None, "restart", "continuation", "adjacent", "offset"),
-    (None, "after-p", "before-p"),
-    (None, "data-index", "member-position"),
-)
-"""Rotation, data order, Q place and Q exponent by the numbers that the scratch has for them."""
 
 CACHED_READS = {"off": 0, "ahead": 0x44, "adaptive": 0x4C}
 CACHED_WRITES = {"through": 0, "protected-back": 0x21}
@@ -92,7 +75,7 @@ def _was_current(controller: Controller, drive: Drive, sequence: int) -> bool:
 
 
 def controller_guid(controller: Controller) -> bytes:
-    return _guid("ctrl", controller.facts["serial"])
+    return guid_of("ctrl", controller.facts["serial"])
 
 
 def metadata(controller: Controller, drive: Drive) -> ddf.Metadata:
@@ -102,14 +85,7 @@ def metadata(controller: Controller, drive: Drive) -> ddf.Metadata:
     known += [d for d in _lost_drives(controller) if d not in known]
     serial = controller.facts["serial"]
     stamp = {"sequence": int(memory.setup.get("sequence", 1)), "timestamp": max(0, int(controller.now - EPOCH))}
-    last = drive.size // ddf.SECTOR - 1
-    places = {
-        "guid": _guid("set", serial),
-        "primary_lba": (drive.size - PRIMARY_BYTES) // ddf.SECTOR,
-        "secondary_lba": (drive.size - SECONDARY_BYTES) // ddf.SECTOR,
-        "workspace_lba": (drive.size - PRIMARY_BYTES) // ddf.SECTOR,
-        "workspace_length": last - (drive.size - PRIMARY_BYTES) // ddf.SECTOR,
-    }
+    places = {"guid": guid_of("set", serial), **ddf_records.places(drive.size)}
     mine = [v for v, _position in memory.memberships(drive.serial)]
     spare = memory.spares.get(drive.serial)
     guids = tuple(memory.volumes[n].guid.encode() for n in spare.volumes) if spare else ()
@@ -131,29 +107,20 @@ def _lost_drives(controller: Controller) -> list[Drive]:
 
 def volume_guid(controller: Controller, number: int, created: str) -> str:
     """The GUID of a new volume."""
-    return _guid("vd", f"{controller.facts['serial']} {number} {created}").decode()
+    return guid_of("vd", f"{controller.facts['serial']} {number} {created}").decode()
 
 
 def drive_guid(drive: Drive) -> bytes:
-    """A drive's GUID: eight characters of its maker, sixteen of its serial number (or a CRC of a longer one)."""
-    serial = drive.serial if len(drive.serial) <= 16 else drive.serial[:8] + f"{zlib.crc32(drive.serial.encode()):08x}"
-    return drive.vendor.encode("ascii", "replace")[:8].ljust(8) + serial.encode().ljust(16)
-
-
-def reference(vendor: str, serial: str) -> int:
-    """A drive's reference in configuration records, never the value for unused."""
-    return zlib.crc32(f"{vendor} {serial}".encode()) & 0xFFFFFFFE
+    """A drive's GUID: see `ddf_records`."""
+    return ddf_records.drive_guid(drive.vendor, drive.serial)
 
 
 def _write(controller: Controller, drive: Drive) -> None:
     made = metadata(controller, drive)
     medium: Medium = controller.medium(drive)
-    for kind, place in ((1, "primary_lba"), (2, "secondary_lba")):
-        medium.write(made.header[place] * ddf.SECTOR, ddf.encode(made, kind))
+    for at, data in ddf_records.pieces(made, drive.size):
+        medium.write(at, data)
         medium.flush()  # one copy is sound at every moment
-    anchor = ddf.encode(made, 0)[: ddf.SECTOR]
-    medium.write(drive.size // ddf.SECTOR * ddf.SECTOR - ddf.SECTOR, anchor)
-    medium.flush()
     drive.configured = True
 
 
@@ -171,11 +138,6 @@ def _fingerprint(controller: Controller) -> str:
     for drive in controller.here():
         rows[f"drive {drive.serial}"] = [drive.bay, drive.works, drive.predicted]
     return hashlib.sha256(json.dumps(rows, sort_keys=True).encode()).hexdigest()
-
-
-def _guid(kind: str, text: str) -> bytes:
-    """A GUID: the maker's T10-style name, what it is, and a number from the text, 24 bytes of ASCII."""
-    return (b"FSTRIPE " + kind.encode().ljust(4) + f"{zlib.crc32(text.encode()):08x}".encode()).ljust(24)
 
 
 def _drive(controller: Controller, drive: Drive) -> dict[str, Any]:
@@ -216,46 +178,23 @@ def _volume(controller: Controller, volume: Volume) -> dict[str, Any]:
 
 
 def _configs(controller: Controller, volume: Volume, timestamp: int) -> list[ddf.Config]:
-    """One record per span; a RAID 10 is stripes over spans that are mirrors."""
-    level, width = volume.level, len(volume.members) // volume.spans
-    if level == "RAID10":
-        level, width = "RAID1", volume.copies
-    elif level in ("RAID50", "RAID60"):
-        level = {"RAID50": "RAID5", "RAID60": "RAID6"}[level]
+    """The records of a volume of the controller."""
     made = volume.geometry
-    spans = len(volume.members) // width
-    qualifier = ddf.QUALIFIERS.get((level, volume.rotation, volume.data), 0 if level in ("RAID0", "RAID1") else 0xFF)
-    records = []
-    for span in range(spans):
-        members = volume.members[span * width : (span + 1) * width]
-        drives = [controller.drive_of(m) for m in members]
-        fields = {
-            "guid": volume.guid.encode(),
-            "timestamp": timestamp,
-            "sequence": volume.generation,
-            "elements": width,
-            "strip": (volume.strip // ddf.SECTOR).bit_length() - 1,
-            "level": ddf.LEVELS[level],
-            "qualifier": qualifier,
-            "spans": spans,
-            "span": span,
-            "extent": made.rows * volume.strip // ddf.SECTOR,
-            "size": made.volume_bytes // ddf.SECTOR,
-            "block": ddf.SECTOR,
-            "cache": CACHED_READS[volume.read_cache] | CACHED_WRITES[volume.write_cache],
-            "scratch": _scratch(volume, span * width, width),
-        }
-        references = [reference(d.vendor, d.serial) if d else ddf.UNUSED_REFERENCE for d in drives]
-        records.append(ddf.Config(fields, tuple(references), (volume.start // ddf.SECTOR,) * width))
-    return records
-
-
-def _scratch(volume: Volume, first: int, width: int) -> bytes:
-    chosen = (volume.rotation, volume.data, volume.q_place, volume.q_exponent)
-    words = [known.index(word) for known, word in zip(WORDS, chosen, strict=True)]
-    states = [m.state for m in volume.members[first : first + width]]
-    away, incomplete = (sum(1 << i for i, s in enumerate(states) if s == kind) for kind in ("lost", "rebuilding"))
-    return SCRATCH.pack(SCRATCH_SIGNATURE, 1, *words, volume.copies, away, incomplete, volume.branch)
+    stated = ddf_records.Stated(
+        level=volume.level, members=len(volume.members), strip=volume.strip, start=volume.start,
+        extent=made.rows * volume.strip, size=made.volume_bytes, rotation=volume.rotation, data=volume.data,
+        q_place=volume.q_place, q_exponent=volume.q_exponent, spans=volume.spans, copies=volume.copies,
+    )  # fmt: skip
+    drives = [controller.drive_of(m) for m in volume.members]
+    references = [reference(d.vendor, d.serial) if d else ddf.UNUSED_REFERENCE for d in drives]
+    told = {
+        "guid": volume.guid.encode(),
+        "timestamp": timestamp,
+        "sequence": volume.generation,
+        "cache": CACHED_READS[volume.read_cache] | CACHED_WRITES[volume.write_cache],
+    }
+    away, incomplete = ([p for p, m in enumerate(volume.members) if m.state == kind] for kind in ("lost", "rebuilding"))
+    return ddf_records.configs(stated, references, told, away, incomplete, volume.branch)
 
 
 def _spare(spare: Spare, stamp: dict[str, int]) -> dict[str, Any]:

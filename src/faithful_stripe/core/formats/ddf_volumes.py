@@ -6,9 +6,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from .ddf import LEVELS, QUALIFIERS, SECTOR, Config, Metadata
-
-NESTED = {"RAID1": "RAID10", "RAID5": "RAID50", "RAID6": "RAID60"}
+from .ddf import SECTOR, Config, Metadata
+from .ddf_records import layout_of
 
 
 @dataclass(frozen=True)
@@ -28,27 +27,6 @@ class Described:
     positions: tuple[int | None, ...]
     carriers: tuple[int, ...]
     outdated: tuple[int, ...]
-
-
-def layout_of(spans: Sequence[Config]) -> dict[str, Any]:
-    """Level, rotation, data, q_place, q_exponent, copies and spans that a volume's records state, one per span.
-
-    DDF has no word for the place and exponent of Q beyond its qualifiers: those of its own layouts are taken.
-    """
-    first = spans[0].fields
-    inner = next((name for name, code in LEVELS.items() if code == first["level"]), "unknown")
-    level = NESTED.get(inner, inner) if first["spans"] > 1 else inner
-    wanted = (first["level"], first["qualifier"])
-    plain = next((k for k, code in QUALIFIERS.items() if (LEVELS[k[0]], code) == wanted), (inner, None, None))
-    rotation, data = plain[1:]
-    q_place = q_exponent = None
-    if inner == "RAID6":
-        q_place, q_exponent = "before-p" if data == "continuation" else "after-p", "data-index"
-    return {
-        "level": level, "rotation": rotation, "data": data, "q_place": q_place, "q_exponent": q_exponent,
-        "copies": first["elements"] if inner == "RAID1" and first["spans"] > 1 else 1,
-        "spans": first["spans"] if level in ("RAID50", "RAID60") else 1,
-    }  # fmt: skip
 
 
 def described(told: Sequence[Metadata | None]) -> list[Described]:
