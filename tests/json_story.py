@@ -146,6 +146,8 @@ def _lineups(ask: Callable[..., Any], folder: Path, volume: Path) -> Iterator[tu
     yield ask("lineup", "files", "found.toml", name=2)
     yield ask("lineup", "copy", "found.toml", "ebb-5.txt", "out", name=2)
     yield ask("lineup", "extract", "found.toml", "volume.img", name=2)
+    yield ask("lineup", "adopt", "found.toml", "drives", "--doubtful", name=2)
+    yield ask("lineup", "adopt", "found.toml", "--seen", "volume.img", name=2)
     yield ask("lineup", "report", "found.toml", "--result", "volume.img", name=2)
     (folder / "c.img").unlink()
     yield ask("lineup", "solve", *(n for n in names if n != "c.img"), name=2)

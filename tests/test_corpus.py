@@ -62,6 +62,7 @@ def test_the_last_row_of_a_file_system_belongs_to_the_volume(small, tmp_path):
         "472/66",  # a span's first member, and a copy of a part of it, "a mirror": the pages go on elsewhere
         "474/35",  # RAID 10: a last row, filled on one pair, was cut off as what a controller writes
         "461/191",  # grown, and stopped: a superblock of the array before was called sound
+        "491/39",  # RAID 10, its front wiped: counted pages taken as beginning one page further on, with data in front
     ],
 )
 def test_what_was_certain_and_wrong_is_so_no_more(small, tmp_path, which):

@@ -116,7 +116,7 @@ def create(
             for drive in state.drives.values():
                 create_image(building / "drives" / f"{drive.serial}.img", drive.size)
             for giver, serial in taken:
-                for path in moving.files_of(giver.folder, serial):
+                for path in images.files_of(giver.folder, serial):
                     os.link(path, building / "drives" / path.name)
                 state.drives[serial] = replace(giver.state.drives[serial], place="pulled", link=None)
                 state.arrived[serial] = str(giver.folder)

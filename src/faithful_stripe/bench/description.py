@@ -17,6 +17,9 @@ from .state import Drive, Memory, State
 
 FORMAT = "faithful-stripe/bench/1"
 
+SERIAL = r"[A-Za-z0-9][A-Za-z0-9-]{0,31}"
+"""What a serial number may be: it is the name of a file, too."""
+
 _SERVER = {
     "name": str, "maker": str, "model": str, "serial": str, "firmware": str, "bays": str, "panel": list,
     "hot_swap": bool,
@@ -184,7 +187,7 @@ class _Reader:
         if placed["model"] not in models:
             raise self._wrong(f"{where}.model", f"expected one of {', '.join(models)}, found {placed['model']!r}")
         serial = placed["serial"]
-        if not re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9-]{0,31}", serial):
+        if not re.fullmatch(SERIAL, serial):
             raise self._wrong(f"{where}.serial", "expected 1 to 32 letters, digits or dashes")
         if serial in state.drives:
             raise self._wrong(f"{where}.serial", f"{serial} is there twice")

@@ -3,16 +3,29 @@
 from __future__ import annotations
 
 import random
+import re
 from collections.abc import Callable
+from typing import Any
 
-from ..core.ranges import subtract
+from ..core.ranges import Range, subtract, total, union
+from ..core.source import BlockSource
+from ..media.forgiving import read_forgiving
 from ..media.image import ImageFile
+from ..media.parts import create_image, open_image
 from ..media.whole import CHUNK
 from . import jobs, members
 from .controller import Controller
+from .description import SERIAL
 from .errors import BayTaken, BenchError, NotHot, UnknownDrive
+from .images import files_of
 from .session import Session
 from .state import Drive, Volume
+
+BROUGHT: dict[str, Any] = {
+    "vendor": "unknown", "model": "copy of an image", "part": "", "media": "HDD", "protocol": "SAS", "rpm": None,
+    "sector": 512, "rate": 200_000_000, "firmware": "",
+}  # fmt: skip
+"""What is said of a drive that was made from an image."""
 
 WARM, HOT = 55, 65
 """Degrees Celsius from which a drive's temperature is a warning, and critical."""
@@ -40,10 +53,7 @@ class Hands(Session):
 
     def seat(self, bay: str, serial: str) -> Drive:
         """Put a drive from stock or the bench top into a bay. A link that came and went is sound again."""
-        controller = self.controller_at(bay)
-        there = self.state.in_bay(bay)
-        if there:
-            raise BayTaken(bay=bay, serial=there.serial)
+        controller = self._check_free(bay)
         loose = {s: d for s, d in self.state.drives.items() if d.bay is None}
         if serial not in loose:
             seated = self.state.drives.get(serial)
@@ -52,7 +62,6 @@ class Hands(Session):
         if serial in self.state.leaving:
             what = f"drive {serial} was given to another bench, and that one is no longer where it was"
             raise BenchError(bench=self.folder, what=what, to_do="open that bench where it is now (`survey`)")
-        self._check_hot(bay, "seat the drive")
         drive = loose[serial]
         self.medium(drive)  # a damaged image is found before anything changes
         drive.bay, drive.place, drive.link = bay, "", None
@@ -62,6 +71,68 @@ class Hands(Session):
             members.drive_seated(controller, drive)
             self.recover()
         return drive
+
+    def seat_copy(
+        self, bay: str, serial: str, source: BlockSource, tell: Callable[[int, int], None] | None = None
+    ) -> Drive:
+        """Put a new drive into a bay that holds a copy of what `source` holds: nobody says of which make it is.
+
+        What cannot be read there cannot be read on the drive either.
+
+        tell  called with (bytes of data copied, bytes of data in all)
+        Raises BenchError: there is such a drive, or its name or size is not possible; BayTaken, UnknownBay, NotHot.
+        """
+        self._check_free(bay)
+        if not re.fullmatch(SERIAL, serial) or serial in self.state.drives:
+            what = (
+                f"there is a drive {serial} here" if serial in self.state.drives else f"{serial!r} is no serial number"
+            )
+            raise BenchError(bench=self.folder, what=what, to_do="name another one: 1 to 32 letters, digits or dashes")
+        if not source.size or source.size % BROUGHT["sector"]:
+            what = f"{source} holds {source.size} bytes, no whole number of sectors of {BROUGHT['sector']}"
+            raise BenchError(bench=self.folder, what=what, to_do="name the whole image of a drive")
+        drive = Drive(serial=serial, size=source.size, place="pulled", **BROUGHT)
+        self._clear(serial)  # what a killed process left: no drive here has that name
+        try:
+            drive.unreadable = [[a, b - a] for a, b in self._copied(serial, source, tell)]
+            self.state.drives[serial] = drive
+            return self.seat(bay, serial)
+        except BaseException:
+            self.state.drives.pop(serial, None)
+            self._clear(serial)
+            raise
+
+    def _copied(self, serial: str, source: BlockSource, tell: Callable[[int, int], None] | None) -> list[Range]:
+        """Copy an image for a new drive; the ranges, in whole sectors, that cannot be read."""
+        path, unread = self.folder / "drives" / f"{serial}.img", list[Range]()
+        create_image(path, source.size)
+        ranges = list(source.data_ranges(0, source.size))
+        whole, done = total(ranges), 0
+        with open_image(path, writable=True) as image:
+            for a, b in ranges:
+                for at in range(a, b, CHUNK):
+                    data = read_forgiving(source, at, min(CHUNK, b - at), unread)
+                    if any(data):
+                        image.write(at, data)
+                    done += len(data)
+                    if tell:
+                        tell(done, whole)
+            image.flush()
+        sector = BROUGHT["sector"]
+        return union((a // sector * sector, -(-b // sector) * sector) for a, b in unread)
+
+    def _clear(self, serial: str) -> None:
+        for path in files_of(self.folder, serial):
+            path.unlink()
+
+    def _check_free(self, bay: str) -> Controller:
+        """The controller of a bay that is there, empty, and may be used now."""
+        controller = self.controller_at(bay)
+        there = self.state.in_bay(bay)
+        if there:
+            raise BayTaken(bay=bay, serial=there.serial)
+        self._check_hot(bay, "seat the drive")
+        return controller
 
     def _check_hot(self, bay: str, act: str) -> None:
         if self.state.power and not self.state.server["hot_swap"]:

@@ -20,6 +20,12 @@ from .session import Session
 from .state import Drive
 
 
+def files_of(folder: Path, serial: str) -> list[Path]:
+    """The files of one drive: its image, the further parts of a large one, its cache."""
+    drives = folder / "drives"
+    return sorted(p for p in drives.iterdir() if p.name.startswith((f"{serial}.img", f"{serial}.cache")))
+
+
 def look(session: Session) -> None:
     """Drives whose images are not theirs any more fail; those whose images are back answer again."""
     now = session.clock.now()

@@ -19,16 +19,11 @@ from urllib.parse import quote
 
 from .errors import BenchError
 from .hands import Hands
+from .images import files_of
 from .state import State
 from .store import FILE
 
 Opening = Callable[[Path], AbstractContextManager[Hands]]
-
-
-def files_of(folder: Path, serial: str) -> list[Path]:
-    """The files of one drive: its image, the further parts of a large one, its cache."""
-    drives = folder / "drives"
-    return sorted(p for p in drives.iterdir() if p.name.startswith((f"{serial}.img", f"{serial}.cache")))
 
 
 def begin(giver: Hands, serial: str, taker: Path, building: Path, uuid: str) -> None:

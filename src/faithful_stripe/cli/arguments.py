@@ -42,7 +42,7 @@ INSIDE = {
     "bench": {"create": "new", "make": "new", "insert": "seat", "eject": "pull", "fail": "fault", "break": "fault"},
     "lineup": {"detect": "solve", "find": "solve", "verify": "prove", "check": "prove", "ls": "files",
                "diff": "compare", "undelete": "files",
-               "mount": "serve", "plot": "draw", "export": "extract"},
+               "mount": "serve", "plot": "draw", "export": "extract", "import": "adopt", "restore": "adopt"},
     "controller": {"list": "show", "change": "set", "get": "show"},
 }  # fmt: skip
 

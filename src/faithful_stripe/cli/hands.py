@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import ExitStack
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -153,19 +154,34 @@ def pull(ctx: click.Context, drive: str, as_json: bool) -> None:
 @bench.command()
 @click.argument("bay", shell_complete=bays)
 @click.argument("serial")
+@click.option(
+    "--image", type=click.Path(path_type=Path), help="SERIAL is a new drive, with a copy of what this image holds."
+)
 @json_option
 @click.pass_context
-def seat(ctx: click.Context, bay: str, serial: str, as_json: bool) -> None:
+def seat(ctx: click.Context, bay: str, serial: str, image: Path | None, as_json: bool) -> None:
     """Seat drive SERIAL, from stock or the bench top, in BAY.
+
+    With --image it is a new drive that holds what the image holds, in whatever form that comes: so a set of images can
+    be tried on a simulated controller. The image itself is only read.
 
     Exit status 3 when the controller does not take it as the replacement it was meant to be.
 
     \b
     Example:
       fstripe --at skerry bench seat 5 UV4H30555
+      fstripe --at second bench seat 1 TIDES-0 --image tides-0.img
     """
-    with own_bench(ctx).session() as session:
-        seated = session.seat(bay, serial)
+    from ..media.forms import open_drive
+    from .render import progress
+
+    with own_bench(ctx).session() as session, ExitStack() as stack:
+        if image is None:
+            seated = session.seat(bay, serial)
+        else:
+            source = open_drive(image)
+            stack.callback(source.close)
+            seated = session.seat_copy(bay, serial, source, stack.enter_context(progress(f"copying {image.name}")))
         said = said_by(session)
     report(as_json, seated, f"Drive {serial} is in bay {bay}.", said)
     ctx.exit(ATTENTION if any(severity != "OK" for severity, _text in said) else 0)

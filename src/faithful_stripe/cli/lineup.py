@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import click
 
+from .adopting import adopt
 from .arguments import Family
 from .comparing import compare
 from .drawing import draw
@@ -27,5 +28,5 @@ def lineup() -> None:
     """
 
 
-for command in (solve, prove, compare, draw, files, copy_out, extract, serve, lineup_report):
+for command in (solve, prove, compare, draw, files, copy_out, extract, serve, adopt, lineup_report):
     lineup.add_command(command)

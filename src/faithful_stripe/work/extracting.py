@@ -9,6 +9,7 @@ command goes on from there.
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -79,7 +80,7 @@ def extract(
             made, _read = tested(
                 found, members, tell, lambda at, pieces: out.take(at - start, pieces), (start, start + length)
             )
-            computed, unreadable = _mend(made, members, out, start, length)
+            computed, unreadable = mend(made, members, lambda at, data: out.overwrite(at - start, data), start, length)
         except KeyboardInterrupt:
             out.keep()
             done = f"stopped after {out.done} of {length} bytes"
@@ -100,15 +101,15 @@ def extract(
     ), made  # fmt: skip
 
 
-def _mend(
-    made: Lineup, members: list[BlockSource | None], out: OutFile, start: int, length: int
+def mend(
+    made: Lineup, members: list[BlockSource | None], put: Callable[[int, bytearray], None], start: int, length: int
 ) -> tuple[list[Range], list[Range]]:  # fmt: skip
-    """Write what has to be computed over what stood on a member at fault; what was, and what could not be read."""
+    """Have what must be computed `put` over what stood on a member at fault; what was, and what could not be read."""
     assert made.rowmap is not None
     computed: list[Range] = []
     unreadable: list[Range] = []
     for patch in patches(made.geometry, members, made.rowmap, (start, start + length)):
-        out.overwrite(patch.at - start, patch.data)
+        put(patch.at, patch.data)
         computed.append((patch.at, patch.end))
         unreadable += patch.unreadable
     return subtract(union(computed), union(unreadable)), union(unreadable)

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from .ddf import SECTOR, Config, Metadata
-from .ddf_records import layout_of
+from .ddf_records import stated_layout
 
 
 @dataclass(frozen=True)
@@ -16,7 +16,7 @@ class Described:
 
     positions  for each position the number of the drive that says it stands there; None where none of these does
     carriers   the drives that carry its records; outdated: those whose records are older than the newest
-    layout     as `layout_of` gives it
+    layout     as `stated_layout` gives it
     """
 
     name: str
@@ -60,7 +60,7 @@ def _described(told: Sequence[Metadata | None], group: list[tuple[int, list[Conf
         strip=SECTOR << min(first["strip"], 16),
         starts=tuple(s * SECTOR for c in spans for s in c.starts),
         extent=first["extent"] * SECTOR,
-        layout=layout_of(spans),
+        layout=stated_layout(spans),
         positions=tuple(by_reference.get(r) for c in spans for r in c.references),
         carriers=tuple(n for n, _configs in group),
         outdated=tuple(n for n, configs in group if configs[0].fields["sequence"] < first["sequence"]),

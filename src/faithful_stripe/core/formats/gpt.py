@@ -52,11 +52,13 @@ class Partition:
 
 @dataclass(frozen=True)
 class Table:
-    """A sound table: sector size in bytes, partitions in order, and whether the copy at the end is sound too."""
+    """A sound table: sector size in bytes, partitions in order, whether the copy at the end is sound too, and where, in
+    bytes, the disk ends behind that copy."""
 
     sector: int
     partitions: tuple[Partition, ...]
     copy_sound: bool
+    end: int
 
 
 def table(source: BlockSource) -> Table | None:
@@ -76,14 +78,15 @@ def _table(source: BlockSource, sector: int) -> Table:
         found = _read(source, sector, 1)
     except FormatError as reason:
         try:
-            return Table(sector, _read(source, sector, last)[0], copy_sound=True)
+            return Table(sector, _read(source, sector, last)[0], copy_sound=True, end=(last + 1) * sector)
         except FormatError:
             raise reason from None
+    end = (found[1] + 1) * sector
     try:
         _read(source, sector, found[1])
     except FormatError:
-        return Table(sector, found[0], copy_sound=False)
-    return Table(sector, found[0], copy_sound=True)
+        return Table(sector, found[0], copy_sound=False, end=end)
+    return Table(sector, found[0], copy_sound=True, end=end)
 
 
 def _read(source: BlockSource, sector: int, lba: int) -> tuple[tuple[Partition, ...], int]:

@@ -67,13 +67,19 @@ class PhysicalVolume:
     volumes: tuple[LogicalVolume, ...]
 
 
+def device_size(source: BlockSource) -> int | None:
+    """Bytes of the device that a physical volume's label states; None where there is no label."""
+    found = _label(source)
+    return found[2] if found else None
+
+
 def physical_volume(source: BlockSource) -> PhysicalVolume | None:
     """What a physical volume at byte 0 of a source tells; None where there is none. Raises FormatError where none of
     its metadata can be read, BlockSourceError."""
     found = _label(source)
     if found is None:
         return None
-    uuid, areas = found
+    uuid, areas, _size = found
     texts: list[str] = []
     for start, size in areas:
         try:
@@ -92,8 +98,8 @@ def _sum(data: bytes) -> int:
     return zlib.crc32(data, FIRST_SUM ^ 0xFFFFFFFF) ^ 0xFFFFFFFF
 
 
-def _label(source: BlockSource) -> tuple[str, list[Range]] | None:
-    """(UUID, metadata areas as (start, length)) of the label."""
+def _label(source: BlockSource) -> tuple[str, list[Range], int] | None:
+    """(UUID, metadata areas as (start, length), the device's size in bytes) of the label."""
     if source.size < 4 * SECTOR:
         return None
     head = read(source, 0, 4 * SECTOR)
@@ -114,7 +120,7 @@ def _label(source: BlockSource) -> tuple[str, list[Range]] | None:
                     break
                 rows.append((start, length))
             lists.append(rows)
-        return uuid, lists[1]
+        return uuid, lists[1], int.from_bytes(sector[offset + 32 : offset + 40], "little")
     return None
 
 

@@ -202,7 +202,7 @@ def _pinned(table: Table, h: Hypothesis, placed: Placed, closed: Sequence[Place]
                 return Verdict(Sure.CERTAIN, Reason.TABLE)
         elif no_room:
             return Verdict(Sure.CERTAIN, Reason.LABEL if ground.starts or ground.facts == "encrypted" else Reason.HEAD)
-    if no_room and _first_row_closes(table, h):
+    if no_room and not inside and _first_row_closes(table, h):
         return Verdict(Sure.CERTAIN, Reason.FIRST_ROW)
     if inside:
         return Verdict(Sure.UNDECIDED, Reason.DATA_BEFORE, count=h.start - min(p.offset for p in inside))

@@ -114,6 +114,13 @@ def _slopes(rows: list[tuple[int, Int64, npt.NDArray[np.uint8]]], field: int, ki
     return found
 
 
+def _first(values: Int64, low: int) -> int:
+    """The lowest count that is one of a run: a single one further down is something else, or of another time."""
+    counts = np.unique(values)
+    runs = counts[:-1][np.diff(counts) == 1]
+    return int(runs.min()) if len(runs) else low
+
+
 def _anchors(
     rows: list[tuple[int, Int64, npt.NDArray[np.uint8]]], field: int, kind: str, steps: list[int], mark: int
 ) -> Ground | None:
@@ -122,7 +129,7 @@ def _anchors(
     step = min(steps)
     if (high - low) * step > 1 << 50 or len(np.unique(values)) < 0.2 * len(values):
         return None
-    first = int(values[values >= low].min())
+    first = _first(values, int(low))
     sizes = " or ".join(str(s) for s in steps)
     ground = Ground(b"PAGES%d" % mark, f"counted pages of {sizes} bytes", weak=("page",), facts=first, guessed=True)
     ground.head = True
@@ -132,7 +139,7 @@ def _anchors(
     from_first = first if first * step > WIPED and not wiped else 0
     for image, offsets, records in rows:
         count = numbers(records, field, kind)
-        good = (count >= low) & (count <= high)
+        good = (count >= min(low, first)) & (count <= high)
         for size in steps:
             ground.add("page", image, offsets[good], (count[good] - from_first) * size)
     return ground
