@@ -11,10 +11,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from faithful_stripe.core.arrays.geometry import geometry
 from faithful_stripe.core.formats.declared import FormatError
 from faithful_stripe.core.formats.lvm import NotRead, parse, physical_volume
+from faithful_stripe.core.lineup.document import Lineup, Solution
+from faithful_stripe.core.lineup.verdicts import placed
 from faithful_stripe.core.source import Window
 from faithful_stripe.work.errors import WorkError
+from faithful_stripe.work.lineup import save
 from faithful_stripe.work.places import chosen, parts_of, place_of
 
 from .cutting import DATA
@@ -52,10 +56,13 @@ def test_logical_volumes_are_where_lvm_says(head):
     assert {v.name for v in found.volumes if v.not_read is NotRead.ELSEWHERE} == {"wide", "far"}
 
 
-def test_a_volume_is_chosen_by_name_and_what_is_not_in_one_piece_is_said(head):
+def test_a_volume_is_chosen_by_name_and_what_cannot_be_read_is_said(head):
     source = source_of(disk(head))
-    assert place_of(source, None, None, "skerry/station") == (MIB, 10 * MIB) == place_of(source, None, None, "station")
-    for name, says in (("gauges", "in 2 pieces"), ("wide", "another physical volume"), ("old", "no logical volume")):
+    assert (
+        place_of(source, None, None, "skerry/station") == [(MIB, 11 * MIB)] == place_of(source, None, None, "station")
+    )
+    assert place_of(source, None, None, "gauges") == [(11 * MIB, 16 * MIB), (22 * MIB, 29 * MIB)]
+    for name, says in (("wide", "another physical volume"), ("old", "no logical volume")):
         with pytest.raises(WorkError, match=says):
             place_of(source, None, None, name)
     with pytest.raises(WorkError, match="excludes"):
@@ -90,9 +97,48 @@ def test_the_commands_take_a_logical_volume(fstripe, head, volumes):
     assert got.status in (0, 3) and (fstripe.folder / "station.img").read_bytes() == bytes(data[MIB : 11 * MIB])
     listed = fstripe("lineup", "files", "found.toml", "--part", "station")
     assert "skerry/station" in listed.out
-    wrong = fstripe("lineup", "extract", "found.toml", "x.img", "--part", "gauges")
-    assert wrong.status == 1 and "11534336:5242880, then 23068672:7340032" in wrong.err
+    wrong = fstripe("lineup", "extract", "found.toml", "x.img", "--part", "wide")
+    assert wrong.status == 1 and "another physical volume" in wrong.err
     assert not (fstripe.folder / "x.img").exists()
+
+
+def test_a_logical_volume_that_has_grown_is_read_through_its_pieces(fstripe, head, volumes):
+    """A FAT across two pieces: handed over as one, its files listed and copied; rows that do not match are said."""
+    data = disk(head)
+    inner = (volumes / "fat12.img").read_bytes().ljust(12 * MIB, b"\0")
+    data[11 * MIB : 16 * MIB], data[22 * MIB : 29 * MIB] = inner[: 5 * MIB], inner[5 * MIB :]
+    data[16 * MIB : 22 * MIB] = random.Random(7).randbytes(6 * MIB)
+    whole = fstripe.folder / "pv.img"
+    whole.write_bytes(data)
+    spec = Spec("RAID5", 3, 65536, "parity-N", "restart")
+    members = [fstripe.folder / f"m{n}.img" for n in range(3)]
+    cut(whole, spec, members)
+    made = geometry("RAID5", 3, 65536, member_bytes=members[0].stat().st_size, rotation="parity-N", data="restart")
+    found = Lineup(made, tuple(m.name for m in members), placed("certain"), 99.0, 0.0)
+    save(Solution((found,), (), 0), fstripe.folder / "found.toml")
+    got = fstripe("lineup", "extract", "found.toml", "gauges.img", "--part", "gauges")
+    assert got.status == 0 and "in 2 pieces on the volume: 5 MiB at byte 11534336, 7 MiB at byte 23068672" in got.out
+    assert (fstripe.folder / "gauges.img").read_bytes() == inner
+    listed = fstripe("lineup", "files", "found.toml", "--part", "gauges", "--json")
+    assert listed.status == 0 and len(listed.json["files"]) > 3
+    assert fstripe("lineup", "copy", "found.toml", ".", "out", "--part", "gauges").status == 0
+    copied = [p for p in (fstripe.folder / "out").rglob("*") if p.is_file()]
+    assert copied and all(inner.find(p.read_bytes()[:512]) >= 0 for p in copied)
+
+    first = max(copied, key=lambda p: p.stat().st_size).read_bytes()[:4096]
+    for at in (11 * MIB + inner.find(first), 22 * MIB + 70_000):  # in a file in the first piece; in the second piece
+        (member,), (place,) = ([int(x) for x in one] for one in made.to_member([at]))
+        with open(members[member], "r+b") as image:
+            image.seek(place // 512 * 512)
+            image.write(random.Random(3).randbytes(512))
+    hurt = fstripe("lineup", "extract", "found.toml", "hurt.img", "--part", "gauges", "--json")
+    assert hurt.status == 3 and hurt.json["open"] and hurt.json["pieces"] == [[11 * MIB, 5 * MIB], [22 * MIB, 7 * MIB]]
+    low, length = hurt.json["open"][-1]
+    assert low >= 22 * MIB > hurt.json["open"][0][0]
+    told = (fstripe.folder / "hurt.img.map.txt").read_text()
+    assert f"open\t{low}\t{low - 22 * MIB + 5 * MIB}\t{length}" in told
+    damaged = fstripe("lineup", "files", "found.toml", "--part", "gauges", "--all", "--check")
+    assert damaged.status == 3 and "may be wrong" in damaged.out
 
 
 def test_no_damage_crashes_the_reader(head):

@@ -5,12 +5,15 @@ import hashlib
 import os
 from pathlib import Path
 
+import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from faithful_stripe.core.arrays.engine import Array
 from faithful_stripe.core.arrays.geometry import geometry
-from faithful_stripe.core.ranges import clip, subtract, union, widen
-from faithful_stripe.core.source import MemorySource, OutOfBounds, ReadOnlySource, Unreadable, Window, read
+from faithful_stripe.core.ranges import clip, subtract, total, union, widen
+from faithful_stripe.core.source import MemorySource, OutOfBounds, Pieces, ReadOnlySource, Unreadable, Window, read
 from faithful_stripe.media.image import ImageFile, MediaError, TruncatedImage, create_sparse
 from faithful_stripe.media.parts import Parts, create_image, open_image, part_path
 from faithful_stripe.media.whole import copy_data, new_image, sha256, write_text
@@ -159,3 +162,25 @@ def _at_most_a_mebibyte(path, size):
     if size > 1 << 20:
         raise MediaError(path=path, what="too large", to_do="") from OSError(errno.EFBIG, "too large")
     create_sparse(path, size)
+
+
+@given(st.lists(st.tuples(st.integers(0, 900), st.integers(1, 90)), min_size=1, max_size=6), st.data())
+def test_pieces_read_as_they_follow_one_another(places, data):
+    """Whatever their order, and where they overlap; and where a range of the source stands in them."""
+    content = np.random.default_rng(1).integers(1, 256, 1000, np.uint8).tobytes()
+    source = MemorySource(1000)
+    source.write(0, content)
+    ranges = [(a, a + n) for a, n in places]
+    whole = b"".join(content[a:b] for a, b in ranges)
+    made = Pieces(source, ranges)
+    start = data.draw(st.integers(0, len(whole)))
+    end = data.draw(st.integers(start, len(whole)))
+    buffer = bytearray(end - start)
+    made.read_into(start, buffer)
+    assert made.size == len(whole) and buffer == whole[start:end]
+    assert total(made.data_ranges()) == len(whole)
+    low, high = sorted((data.draw(st.integers(0, 1000)), data.draw(st.integers(0, 1000))))
+    origin = [at for a, b in ranges for at in range(a, b)]
+    assert {at for a, b in made.inward([(low, high)]) for at in range(a, b)} == {
+        n for n, at in enumerate(origin) if low <= at < high
+    }

@@ -48,7 +48,7 @@ def extract(
       fstripe lineup extract found.toml data.img --partition 2
       fstripe lineup extract found.toml gauges.img --part skerry/gauges
     """
-    from ..work.extracting import extract as write
+    from ..work.extracting import extract_pieces as write
     from ..work.lineup import open_array, what_is_read
     from ..work.places import place_of
     from .render import show, waiting
@@ -56,9 +56,9 @@ def extract(
     with open_array(lineup_file, number) as (found, members):
         if found.verdicts.placing != "certain":
             click.echo(f"Warning: order and start of this lineup are {found.verdicts.placing}, not certain.", err=True)
-        start, length = place_of(found.opened(members), wanted, partition, part)
+        pieces = place_of(found.opened(members), wanted, partition, part)
         with waiting(f"writing {out.name}") as tell:
-            made, tested = write(found, members, what_is_read(found, members), out, start, length, tell, plain)
+            made, tested = write(found, members, what_is_read(found, members), out, pieces, tell, plain)
     if as_json:
         print_json({**plain_of(made), "verdicts": tested.verdicts.as_document()})
     else:
@@ -72,6 +72,9 @@ def _extract_parts(made: Extract, tested: Lineup) -> list[Part]:
 
     gone_on = f", resumed from byte {made.resumed}" if made.resumed else ""
     parts: list[Part] = [Line(f"{made.file}: {binary_size(made.size)}, {binary_size(made.data)} of it data{gone_on}.")]
+    if made.pieces:
+        listed = ", ".join(f"{binary_size(length)} at byte {at}" for at, length in made.pieces)
+        parts.append(Line(f"It stands in {len(made.pieces)} pieces on the volume: {listed}."))
     parts += [*verdict_parts(tested.verdicts), *map_parts(tested)]
     for ranges, says, style in (
         (made.computed, "computed from the other members", ""),

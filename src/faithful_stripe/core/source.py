@@ -6,7 +6,8 @@ here are part of the interface: any source may raise them from `read_into` and `
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Sequence
+from itertools import accumulate
 from typing import Any, Protocol, runtime_checkable
 
 from .errors import StripeError
@@ -159,3 +160,48 @@ class Window:
         stop = self._size if end is None else min(end, self._size)
         for a, b in self._source.data_ranges(self._start + start, self._start + stop):
             yield a - self._start, b - self._start
+
+
+class Pieces:
+    """Ranges of another source, one after the other as they are given, seen as a source of its own."""
+
+    def __init__(self, source: BlockSource, ranges: Sequence[Range], name: str | None = None) -> None:
+        for a, b in ranges:
+            check_bounds(source, source.size, a, b - a)
+        self._source, self.ranges = source, tuple(ranges)
+        self._starts = [0, *accumulate(b - a for a, b in ranges)]
+        self.name = name or str(source)
+
+    def __str__(self) -> str:
+        return self.name
+
+    @property
+    def size(self) -> int:
+        return self._starts[-1]
+
+    def read_into(self, offset: int, buffer: Buffer) -> None:
+        view = memoryview(buffer).cast("B")
+        check_bounds(self, self.size, offset, view.nbytes)
+        for at, (a, b) in self._meeting(offset, offset + view.nbytes):
+            self._source.read_into(a, view[at - offset : at - offset + b - a])
+
+    def data_ranges(self, start: int = 0, end: int | None = None) -> Iterator[Range]:
+        for at, (a, b) in self._meeting(start, self.size if end is None else min(end, self.size)):
+            for low, high in self._source.data_ranges(a, b):
+                yield low - a + at, high - a + at
+
+    def inward(self, ranges: Iterable[Range]) -> list[Range]:
+        """Where ranges of the other source stand in this one, as far as they do; ascending."""
+        return sorted(
+            (max(a, low) - a + at, min(b, high) - a + at)
+            for low, high in ranges
+            for at, (a, b) in zip(self._starts, self.ranges, strict=False)
+            if max(a, low) < min(b, high)
+        )
+
+    def _meeting(self, start: int, end: int) -> Iterator[tuple[int, Range]]:
+        """What [start, end) of this source is: (where in it, the range of the other one), piece by piece."""
+        for at, (a, b) in zip(self._starts, self.ranges, strict=False):
+            low, high = max(start, at), min(end, at + b - a)
+            if low < high:
+                yield low, (a + low - at, a + high - at)

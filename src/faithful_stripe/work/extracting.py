@@ -9,21 +9,22 @@ command goes on from there.
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from ..core.lineup.document import Lineup
+from ..core.lineup.passing import Sink
 from ..core.lineup.patches import patches
-from ..core.lineup.rowmap import RowMap
+from ..core.lineup.rowmap import RowMap, joined
 from ..core.lineup.samples import Tell, silent
-from ..core.lineup.soundness import tested
+from ..core.lineup.soundness import judged_by, tested
 from ..core.ranges import Range, clip, subtract, total, union
 from ..core.source import BlockSource
 from ..media.whole import write_text
 from .checked import Watched
 from .errors import WorkError
-from .outfile import OutFile
+from .outfile import Data, OutFile, cut_to
 
 PLAIN_BYTES = 64 << 20
 """Files no larger than this get their SHA-256 as well: of a large one, it alone would take longer than all the rest."""
@@ -33,6 +34,8 @@ PLAIN_BYTES = 64 << 20
 class Extract:
     """A finished extraction: sizes in bytes.
 
+    start       of its first byte on the volume; pieces: the ranges of the volume, (start, length), that follow one
+                another in the file, where that is more than one
     blake3      of the whole file, read back, holes as the zeros they read as
     sha256      likewise, "" where it was not computed
     resumed     how far an earlier attempt had come
@@ -53,6 +56,7 @@ class Extract:
     open: tuple[tuple[int, int], ...] = ()
     unreadable: tuple[tuple[int, int], ...] = ()
     map: str = ""
+    pieces: tuple[tuple[int, int], ...] = ()
 
 
 class Interrupted(WorkError):
@@ -63,7 +67,15 @@ def extract(
     found: Lineup, members: list[BlockSource | None], identity: str, file: Path, start: int, length: int,
     tell: Tell = silent, plain: bool = False,
 ) -> tuple[Extract, Lineup]:  # fmt: skip
-    """Write the volume's bytes [start, start + length) to a new file, or go on with one that was left unfinished; and
+    """`extract_pieces` of the volume's bytes [start, start + length)."""
+    return extract_pieces(found, members, identity, file, [(start, start + length)], tell, plain)
+
+
+def extract_pieces(
+    found: Lineup, members: list[BlockSource | None], identity: str, file: Path, pieces: Sequence[Range],
+    tell: Tell = silent, plain: bool = False,
+) -> tuple[Extract, Lineup]:  # fmt: skip
+    """Write ranges of the volume, one after the other, to a new file, or go on with one that was left unfinished; and
     the lineup with the map of the rows that were read.
 
     members   by position as in `found.seated`
@@ -74,31 +86,72 @@ def extract(
     Raises MediaError, Interrupted.
     """
     watched = Watched(found, members)
-    what = hashlib.sha256(f"{identity}\n{start}\n{length}".encode("utf-8", "surrogateescape")).hexdigest()
+    length = total(pieces)
+    words = "".join(f"\n{a}\n{b - a}" for a, b in pieces)
+    what = hashlib.sha256(f"{identity}{words}".encode("utf-8", "surrogateescape")).hexdigest()
     with OutFile(file, what, length, plain or length <= PLAIN_BYTES) as out:
         try:
-            made, _read = tested(
-                found, members, tell, lambda at, pieces: out.take(at - start, pieces), (start, start + length)
-            )
-            computed, unreadable = mend(made, members, lambda at, data: out.overwrite(at - start, data), start, length)
+            made, listed = _written(found, members, out, pieces, tell)
         except KeyboardInterrupt:
             out.keep()
             done = f"stopped after {out.done} of {length} bytes"
             raise Interrupted(what=done, to_do="the same command continues from there") from None
         watched.check()
-        assert made.rowmap is not None
-        listed = _listed(made.rowmap, computed, unreadable, start, length)
         described = file.with_name(f"{file.name}.map.txt") if listed else None
         if described:
             described.unlink(missing_ok=True)
-            write_text(described, _map_text(made, listed, start))
+            write_text(described, _map_text(made, listed, pieces))
         fast, sha256 = out.finish(tell)
         data, resumed = total(out.image.data_ranges()), out.resumed
     said = {word: tuple((a, b - a) for a, b in ranges) for word, ranges in listed.items()}
     return Extract(
-        str(file), start, length, data, fast, sha256, resumed, said.get("computed", ()), said.get("open", ()),
+        str(file), pieces[0][0], length, data, fast, sha256, resumed, said.get("computed", ()), said.get("open", ()),
         said.get("unreadable", ()), str(described) if described else "",
+        tuple((a, b - a) for a, b in pieces) if len(pieces) > 1 else (),
     ), made  # fmt: skip
+
+
+def _written(
+    found: Lineup, members: list[BlockSource | None], out: OutFile, pieces: Sequence[Range], tell: Tell
+) -> tuple[Lineup, dict[str, list[Range]]]:
+    """Write all pieces, each tested as it is read; the lineup with the map of all that was, and what is to be said."""
+    maps, computed, unreadable = list[RowMap](), list[Range](), list[Range]()
+    for shift, (low, high) in _laid(pieces):
+        made, _read = tested(found, members, tell, _sink(out, shift, low, high), (low, high))
+        assert made.rowmap is not None
+        maps.append(made.rowmap)
+    rowmap = joined(maps)
+    made = judged_by(found, members, rowmap, any(low == 0 for low, _high in pieces))
+    for shift, (low, high) in _laid(pieces):
+        some, bad = mend(made, members, _over(out, shift), low, high - low)
+        computed, unreadable = [*computed, *some], [*unreadable, *bad]
+    open_at = subtract(union(r for low, high in pieces for r in clip(rowmap.open, low, high)), union(unreadable))
+    ranges = {"computed": union(computed), "open": open_at, "unreadable": union(unreadable)}
+    listed = {word: some for word, some in ranges.items() if some} | ({"": []} if rowmap.faults else {})
+    return made, listed
+
+
+def _laid(pieces: Sequence[Range]) -> Iterator[tuple[int, Range]]:
+    """Each piece, with what is added to a place on the volume to have the one in the file."""
+    at = 0
+    for low, high in pieces:
+        yield at - low, (low, high)
+        at += high - low
+
+
+def _sink(out: OutFile, shift: int, low: int, high: int) -> Sink:
+    """Takes what belongs to one piece of the rows that a pass hands on."""
+
+    def take(place: int, some: Sequence[Data]) -> None:
+        mine = cut_to(place, some, low, high)
+        if mine:
+            out.take(max(place, low) + shift, mine)
+
+    return take
+
+
+def _over(out: OutFile, shift: int) -> Callable[[int, bytearray], None]:
+    return lambda place, data: out.overwrite(place + shift, data)
 
 
 def mend(
@@ -115,16 +168,7 @@ def mend(
     return subtract(union(computed), union(unreadable)), union(unreadable)
 
 
-def _listed(
-    rowmap: RowMap, computed: list[Range], unreadable: list[Range], start: int, length: int
-) -> dict[str, list[Range]]:  # fmt: skip
-    """Ranges of the volume by what is to be said of them; none where all is as it stands on the members."""
-    open_at = subtract(clip(rowmap.open, start, start + length), unreadable)
-    found = {"computed": computed, "open": open_at, "unreadable": unreadable}
-    return {word: ranges for word, ranges in found.items() if ranges} | ({"": []} if rowmap.faults else {})
-
-
-def _map_text(made: Lineup, listed: dict[str, list[Range]], start: int) -> str:
+def _map_text(made: Lineup, listed: dict[str, list[Range]], pieces: Sequence[Range]) -> str:
     """The map beside the file, for people and programs: what, where on the volume, where in the file, how much."""
     assert made.rowmap is not None
     lines = [
@@ -133,7 +177,8 @@ def _map_text(made: Lineup, listed: dict[str, list[Range]], start: int) -> str:
         "# member is at fault, so this may be wrong; unreadable: zeros. Then where which image is not used, and why.",
     ]
     for word, ranges in listed.items():
-        lines += [f"{word}\t{a}\t{a - start}\t{b - a}" for a, b in ranges]
+        for shift, (low, high) in _laid(pieces):
+            lines += [f"{word}\t{a}\t{a + shift}\t{b - a}" for a, b in clip(ranges, low, high)]
     for fault in made.rowmap.faults:
         image = made.seated[fault.member]
         lines.append(f"image\t{image}\t{fault.start}\t{fault.end - fault.start}\t{fault.why.value}")

@@ -21,7 +21,7 @@ from ..core.lineup.document import Lineup
 from ..core.lineup.rowmap import Why
 from ..core.lineup.samples import Tell, silent
 from ..core.ranges import Range, clip, subtract, total, union
-from ..core.source import BlockSourceError
+from ..core.source import BlockSourceError, Pieces
 from ..media.file_readers import opened as opened_files
 from ..media.filesystems import Entry, FilesError, FileSystem, Kind
 from ..media.image import MediaError, media_error
@@ -80,6 +80,7 @@ class Opened:
     known   ranges of the volume that do not match, by an earlier pass; met: by what was read now, grows
     mapped  whether an earlier pass has told them all
     protected  whether redundancy is left in every row
+    inside  of a logical volume in several pieces: these, one after the other; the places of files are counted there
     """
 
     part: Part
@@ -88,11 +89,24 @@ class Opened:
     protected: bool
     known: tuple[Range, ...] = ()
     met: list[Range] = field(default_factory=list)
+    inside: Pieces | None = None
+
+    @property
+    def reach(self) -> Range:
+        """(start, end) of the file system, in the bytes that the places of its files are counted in."""
+        start, length = self.part.start, self.part.length
+        return (start, start + length) if self.inside is None else (0, self.inside.size)
+
+    @property
+    def doubted(self) -> list[Range]:
+        """Ranges that do not match, counted as the places of its files are."""
+        ranges = union([*self.known, *self.met])
+        return ranges if self.inside is None else self.inside.inward(ranges)
 
     def state(self, entry: Entry, tested: bool) -> Listed:
         """What is known of an entry's bytes."""
         lost = sum(total(clip(self.system.unread, a, b)) for a, b in entry.places)
-        open_ = union([*self.known, *self.met])
+        open_ = self.doubted
         wrong = sum(total(clip(open_, a, b)) for a, b in entry.places)
         seen = (tested or self.mapped) and entry.known
         return Listed(entry, min(wrong, entry.size), min(lost, entry.size), seen, self.protected)
@@ -102,8 +116,8 @@ def own_structures_hurt(opened: Opened, seen: Sequence[Listed]) -> int:
     """Bytes that were asked for, are in none of the files seen, and cannot be read or may be wrong: those are the file
     system's own structures, and what they would have named is not seen."""
     inside = union(r for one in seen for r in one.entry.places)
-    part = (opened.part.start, opened.part.start + opened.part.length)
-    asked = union([*opened.system.unread, *clip(opened.met, *part)])
+    met = opened.met if opened.inside is None else opened.inside.inward(opened.met)
+    asked = union([*opened.system.unread, *clip(met, *opened.reach)])
     return total(subtract(asked, inside))
 
 
@@ -122,11 +136,15 @@ def files_of(
         part = chosen(parts_of(volume), partition, name)
         where = part.name or ("the volume" if not part.number else f"partition {part.number}")
         words = f"{where} holds {part.what or 'only zeros'}: that"
-        system = opened_files(volume, part.start, part.length, words)
+        inside = Pieces(volume, part.pieces, path.stem) if part.pieces else None
+        if inside is None:
+            system = opened_files(volume, part.start, part.length, words)
+        else:
+            system = opened_files(inside, 0, inside.size, words)
         rowmap = found.rowmap
         # what a pass could not read may be lost, and its map does not say of which bytes of the volume
         mapped = rowmap is not None and not any(f.why in (Why.UNREADABLE, Why.ABSENT) for f in rowmap.faults)
-        yield Opened(part, system, mapped, protected(found), tuple(rowmap.open) if rowmap else (), met)
+        yield Opened(part, system, mapped, protected(found), rowmap.open if rowmap else (), met, inside)
 
 
 def protected(found: Lineup) -> bool:

@@ -129,7 +129,7 @@ class OutFile:
         if low >= high:
             return
         self._wait_written()
-        written = self._writing.submit(write_filled, self.image, low, _cut(at, pieces, low, high))
+        written = self._writing.submit(write_filled, self.image, low, cut_to(at, pieces, low, high))
         self._written = written, high, high - low
 
     def _wait_written(self) -> None:
@@ -155,7 +155,7 @@ class OutFile:
         self._empty(at)
         low, high = max(0, at), min(self.resumed, at + sum(piece.size for piece in pieces))
         if low < high:
-            held = b"".join(piece.tobytes() for piece in _cut(at, pieces, low, high))
+            held = b"".join(piece.tobytes() for piece in cut_to(at, pieces, low, high))
             if read(self.image, low, high - low) != held:
                 self.overwrite(low, held)
             self._taken = high
@@ -228,7 +228,7 @@ class OutFile:
             return 0
 
 
-def _cut(at: int, pieces: Sequence[Data], low: int, high: int) -> list[Data]:
+def cut_to(at: int, pieces: Sequence[Data], low: int, high: int) -> list[Data]:
     """Pieces that follow one another from byte `at` on, as far as they lie in [low, high)."""
     cut = []
     for piece in pieces:

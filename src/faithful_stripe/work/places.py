@@ -33,6 +33,11 @@ class Part:
     pieces: tuple[Range, ...] = ()
     not_read: NotRead | None = None
 
+    @property
+    def ranges(self) -> tuple[Range, ...]:
+        """Where it is, in bytes of the volume (start, end), piece by piece."""
+        return self.pieces or ((self.start, self.start + self.length),)
+
 
 def partitions(source: BlockSource) -> list[tuple[int, int]]:
     """(start, length) in bytes of the partitions of a volume, in the order of its table; none without one."""
@@ -73,7 +78,7 @@ def _logical(volume: BlockSource, inside: BlockSource, number: int, start: int) 
 
 
 def named(parts: Sequence[Part], name: str) -> Part:
-    """The logical volume of a name, GROUP/NAME or NAME, in one piece. Raises WorkError."""
+    """The logical volume of a name, GROUP/NAME or NAME. Raises WorkError."""
     logical = [p for p in parts if p.name]
     mine = [p for p in logical if name in (p.name, p.name.partition("/")[2])]
     if len(mine) != 1:
@@ -88,10 +93,6 @@ def named(parts: Sequence[Part], name: str) -> Part:
             NotRead.BROKEN: "its description contradicts itself",
         }[part.not_read]
         raise WorkError(what=f"{part.name}: {why}", to_do="extract the whole volume, and give it to LVM itself")
-    if part.pieces:
-        listed = ", then ".join(f"{a}:{b - a}" for a, b in part.pieces)
-        what = f"{part.name} stands in {len(part.pieces)} pieces on the volume"
-        raise WorkError(what=what, to_do=f"extract each with --range, and put them one after the other: {listed}")
     return part
 
 
@@ -101,7 +102,7 @@ def chosen(parts: Sequence[Part], partition: int | None, name: str | None) -> Pa
     if name is not None:
         return named([p for p in parts if partition in (None, p.number)], name)
     if partition is None:
-        likely = [p for p in parts if "file system" in p.what and not p.pieces] or [p for p in parts if not p.name]
+        likely = [p for p in parts if "file system" in p.what] or [p for p in parts if not p.name]
         if len(likely) > 1:
             there = "; ".join(f"{p.name or p.number}: {p.what}" for p in likely)
             several = "logical volumes" if all(p.name for p in likely) else "partitions"
@@ -115,16 +116,16 @@ def chosen(parts: Sequence[Part], partition: int | None, name: str | None) -> Pa
     raise WorkError(what=f"there is no partition {partition} on the volume", to_do=f"it has {count}")
 
 
-def place_of(source: BlockSource, wanted: str | None, partition: int | None, name: str | None = None) -> Range:
-    """(start, length) of what is wanted: a range, a partition (from 1), a logical volume, or all. Raises WorkError,
-    SizeError."""
+def place_of(source: BlockSource, wanted: str | None, partition: int | None, name: str | None = None) -> list[Range]:
+    """What is wanted, as ranges of the volume (start, end) that follow one another: a range, a partition (from 1), a
+    logical volume, or all. Raises WorkError, SizeError."""
     if partition is None and name is None:
-        return parse_range(wanted, source.size)
+        start, length = parse_range(wanted, source.size)
+        return [(start, start + length)]
     if wanted is not None:
         raise WorkError(what="--range excludes --partition and --part", to_do="name one of them")
     if name is not None:
-        part = chosen(parts_of(source), partition, name)
-        return part.start, part.length
+        return list(chosen(parts_of(source), partition, name).ranges)
     assert partition is not None
     known = partitions(source)
     if partition > len(known):
@@ -134,4 +135,4 @@ def place_of(source: BlockSource, wanted: str | None, partition: int | None, nam
     if start + length > source.size:
         what = f"partition {partition} ends at byte {start + length}, past the volume's {source.size}"
         raise WorkError(what=what, to_do="take what there is of it with --range")
-    return start, length
+    return [(start, start + length)]

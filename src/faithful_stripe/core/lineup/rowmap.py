@@ -125,6 +125,28 @@ class RowMap:
         )
 
 
+def joined(maps: Sequence[RowMap]) -> RowMap:
+    """What several passes over parts of one array found, as one: a row that two of them read counts once."""
+    if len(maps) == 1:
+        return maps[0]
+    stretches: list[tuple[int, int, State]] = []
+    for first, last, state in sorted({s for one in maps for s in one.stretches}):
+        begin = max(first, stretches[-1][1]) if stretches else first
+        if begin < last:
+            stretches.append((begin, last, state))
+    rows: dict[State, int] = {}
+    for first, last, state in stretches:
+        rows[state] = rows.get(state, 0) + last - first
+    for one in maps if not stretches else ():  # of members one after the other: none of their rows stands in two parts
+        for state, count in one.rows.items():
+            rows[state] = rows.get(state, 0) + count
+    faults = sorted({f for one in maps for f in one.faults}, key=lambda f: (f.member, f.start, f.end))
+    return RowMap(
+        rows, tuple(faults), tuple(union(r for one in maps for r in one.open)), tuple(stretches),
+        sum(one.read for one in maps), tuple(sorted({s for one in maps for s in one.smaller})),
+    )  # fmt: skip
+
+
 def _fault(fault: Fault) -> dict[str, Any]:
     return {
         "member": fault.member, "start": fault.start, "length": fault.end - fault.start, "why": fault.why.value,

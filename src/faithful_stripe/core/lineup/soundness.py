@@ -39,7 +39,16 @@ def tested(
     rowmap = full_pass(made, members, found.suspects, sink, tell, part, sealing)
     if sealing and found.seals and (wrong := sealing.broken(found.seals, _rows_read(made, part))):
         raise NotAsJudged(image=wrong.image, where="bytes {} to {} hold something else".format(*wrong.bytes))
-    currency, soundness = _currency(found, rowmap), _soundness(found, rowmap)
+    judged = judged_by(found, members, rowmap, part is None or part[0] == 0)
+    return replace(judged, seals=found.seals or (sealing.seals() if sealing else ())), rowmap.read
+
+
+def judged_by(found: Lineup, members: Sequence[BlockSource | None], rowmap: RowMap, front: bool) -> Lineup:
+    """A lineup with a map of its rows, and its verdicts of currency and soundness by it.
+
+    front  whether the volume's first row is among those that were asked for
+    """
+    currency, soundness = _currency(found, rowmap), _soundness(found, rowmap, front)
     if soundness.sure is Sure.CERTAIN and found.verdicts.placing != "certain":
         soundness = replace(soundness, sure=Sure.PROBABLE, reason=Reason.PLACING)  # of the volume in another order
     verdicts = replace(found.verdicts, currency=currency, soundness=soundness)
@@ -50,10 +59,9 @@ def tested(
     chosen = tuple(next((n for n, p in innocent.items() if p == at), name) for at, name in enumerate(found.members))
     return replace(
         found, rowmap=rowmap, verdicts=verdicts, members=chosen,
-        seals=found.seals or (sealing.seals() if sealing else ()),
         stale=tuple(n for n in found.stale if n not in innocent),
         seats=tuple(s for s in found.seats if s[0] not in innocent),
-    ), rowmap.read  # fmt: skip
+    )  # fmt: skip
 
 
 def _rows_read(made: Geometry, part: Range | None) -> Range:
@@ -109,9 +117,9 @@ def _by_age(found: Lineup, rowmap: RowMap) -> Verdict:
     return Verdict(Sure.UNTESTABLE, Reason.NO_REDUNDANCY, count=rowmap.rows.get(State.UNPROTECTED, 0))
 
 
-def _soundness(found: Lineup, rowmap: RowMap) -> Verdict:
+def _soundness(found: Lineup, rowmap: RowMap, front: bool) -> Verdict:
     first = found.geometry.pattern.unit_rows
-    empty = not any(a < first for a, _b, _state in rowmap.stretches)
+    empty = front and not any(a < first for a, _b, _state in rowmap.stretches)
     wrong, moved = (sum(e.count for e in found.evidence if e.kind == kind) for kind in ("failing", DISPLACED))
     if rowmap.open:
         return Verdict(Sure.UNDECIDED, Reason.OPEN_ROWS, count=rowmap.open_bytes)
