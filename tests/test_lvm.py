@@ -93,6 +93,10 @@ def test_the_commands_take_a_logical_volume(fstripe, head, volumes):
     cut(whole, Spec("RAID5", 3, 65536, "parity-N", "restart"), members)
     solved = fstripe("lineup", "solve", *members, "--out", "found.toml", "--full")
     assert solved.status in (0, 3)
+    rows = {line.split()[0]: line.split()[1:] for line in solved.out.splitlines() if line.startswith("  skerry/")}
+    assert rows["skerry/station"] == ["1048576", "10", "MiB", "ext", "file", "system"]
+    assert rows["skerry/gauges"][:5] == ["11534336", "12", "MiB", "(2", "pieces)"]
+    assert rows["skerry/wide"][0] == "-" and "another physical volume" in solved.out
     got = fstripe("lineup", "extract", "found.toml", "station.img", "--part", "skerry/station")
     assert got.status in (0, 3) and (fstripe.folder / "station.img").read_bytes() == bytes(data[MIB : 11 * MIB])
     listed = fstripe("lineup", "files", "found.toml", "--part", "station")

@@ -5,6 +5,14 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from ..core.formats.lvm import NotRead
+
+NOT_READ = {
+    NotRead.ELSEWHERE: "not read: it needs another physical volume",
+    NotRead.KIND: "not read: a mirror, thin or a snapshot",
+    NotRead.BROKEN: "not read: its description contradicts itself",
+}
+
 if TYPE_CHECKING:
     from ..core.lineup.document import Lineup, Solution
     from ..core.lineup.verdicts import Verdicts
@@ -47,6 +55,7 @@ def array_parts(array: Lineup, number: int, explain: bool) -> list[Part]:
     parts: list[Part] = [Line(head, "head")]
     parts += [Line(f"One layout that fits, of several: {whole}; {size}", "Warning")] if open_ else [Line(size)]
     parts.append(table)
+    parts += held_parts(array)
     parts += [*verdict_parts(array.verdicts), *map_parts(array)]
     number_of = f" ({array.best:.0f}, the next answer {array.next:.0f})" if explain else ""
     parts.append(Line(f"Lead over the next different answer: {strength(array.best - array.next)}{number_of}.", "dim"))
@@ -56,6 +65,26 @@ def array_parts(array: Lineup, number: int, explain: bool) -> list[Part]:
         parts.append(Line(f"What would settle it: {array.settle}"))
     parts += [Line(f"Cannot be told apart: {text}") for text in array.alternatives]
     return [*parts, evidence]
+
+
+def held_parts(array: Lineup) -> list[Part]:
+    """What stands on the volume."""
+    from ..core.units import binary_size
+    from .render import Line, Table
+
+    if len(array.holds) == 1 and not array.holds[0].number:
+        what = array.holds[0].what or "zeros at its start"
+        hidden = ": what is inside cannot be read without its key" if "encryption" in what else ""
+        return [Line(f"It holds: {what}{hidden}.")]
+    table = Table("", ["part", ">from byte", ">size", "holds"])
+    for one in array.holds:
+        part = one.name or (f"partition {one.number}" if one.number else "the volume")
+        pieces = f" ({len(one.pieces)} pieces)" if one.pieces else ""
+        at = "-" if one.not_read else str(one.start)
+        table.add(
+            part, at, binary_size(one.length) + pieces, NOT_READ[one.not_read] if one.not_read else one.what or "-"
+        )
+    return [table] if array.holds else []
 
 
 def given_parts(solution: Solution) -> list[Part]:

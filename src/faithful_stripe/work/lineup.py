@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import secrets
 import tomllib
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -20,6 +20,7 @@ from ..core.lineup.claims import differences, judge_claims
 from ..core.lineup.custody import Fingerprint, NotAsJudged, Part, changed, fingerprint
 from ..core.lineup.document import Claim, Lineup, LineupError, Solution, read_document
 from ..core.lineup.given import MISSING, OPEN, Given
+from ..core.lineup.held import Held
 from ..core.lineup.samples import Pile, Tell, silent
 from ..core.lineup.solve import solve, solve_given
 from ..core.lineup.soundness import tested
@@ -27,11 +28,13 @@ from ..core.lineup.standing import evidence_map, structures_on
 from ..core.lineup.trial import Trial, try_claim
 from ..core.lineup.verdicts import Reason, Sure, Verdict, Verdicts
 from ..core.source import BlockSource, BlockSourceError
+from ..media.forgiving import Forgiving
 from ..media.forms import DriveImage, open_drive, whole_images
 from ..media.given import text_given, toml_of, why_not
 from ..media.image import MediaError
 from ..media.remote import address_of
 from ..media.whole import write_text
+from .places import parts_of
 from .tomltext import from_toml, toml_value
 
 
@@ -66,6 +69,7 @@ def solve_images(
             _as_judged(source, print_)
         claims = judge_claims(described([_told(source) for source in sources]), solution.arrays, names)
         arrays = tuple(pinned_by(a, claims) for a in solution.arrays)
+        arrays = tuple(replace(a, holds=_held(a, dict(zip(names, sources, strict=True)))) for a in arrays)
         arrays = arrays and (replace(arrays[0], stale=(*arrays[0].stale, *map(str, old))), *arrays[1:])
         unused = (*solution.unused, *map(str, left_out), *(() if arrays else map(str, old)))
         notes = solution.notes
@@ -79,6 +83,16 @@ def solve_images(
             images=tuple(was),
             notes=notes,
         )
+
+
+def _held(array: Lineup, images: Mapping[str, BlockSource]) -> tuple[Held, ...]:
+    """What stands on a volume; nothing where it is not known where it begins, or which image stands where."""
+    if array.verdicts.placing == "undecided":
+        return ()
+    volume = array.opened([None if name is None else images.get(name) for name in array.seated])
+    return tuple(
+        Held(p.number, p.start, p.length, p.what, p.name, p.pieces, p.not_read) for p in parts_of(Forgiving(volume))
+    )
 
 
 def _index(paths: Sequence[Path], name: str) -> int:

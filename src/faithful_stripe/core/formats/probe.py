@@ -21,6 +21,8 @@ SIGNATURES: tuple[tuple[int, bytes, str], ...] = (
     (0x36, b"FAT16   ", "FAT16 file system"),
     (0x36, b"FAT12   ", "FAT12 file system"),
     (0xFF6, b"SWAPSPACE2", "swap space"),
+    (0, b"LUKS\xba\xbe", "LUKS encryption header"),
+    (0x200, b"LABELONE", "LVM physical volume"),
     (0x200, b"EFI PART", "GPT partition table"),
     (0x1000, b"EFI PART", "GPT partition table"),
     (0x1FE, b"\x55\xaa", "MBR boot record"),

@@ -14,6 +14,7 @@ from ..source import BlockSource
 from .ages import Age
 from .calibration import Signs
 from .custody import Fingerprint, Seal
+from .held import Held
 from .rowmap import RowMap, opened
 from .verdicts import Verdicts, placed
 
@@ -64,6 +65,7 @@ class Lineup:
     rowmap        what a pass over everything found, where there was one
     alternatives  lineups or statements that the evidence cannot tell from this one
     settle        what would decide it; "" when certain
+    holds         what stands on the volume, where order and start were not left undecided
     """
 
     geometry: Geometry
@@ -81,6 +83,7 @@ class Lineup:
     seals: tuple[Seal, ...] = ()
     signs: Signs | None = None
     chance: float | None = None
+    holds: tuple[Held, ...] = ()
 
     @property
     def verdict(self) -> str:
@@ -137,6 +140,7 @@ class Lineup:
             },
             "evidence": [{"kind": e.kind, "count": e.count, "says": e.says} for e in self.evidence],
             "alternatives": list(self.alternatives),
+            **({"holds": [one.as_document() for one in self.holds]} if self.holds else {}),
             **({"ages": [age.as_document() for age in self.ages]} if self.ages else {}),
             **({"seals": [seal.as_document() for seal in self.seals]} if self.seals else {}),
             **({"settle": self.settle} if self.settle else {}),
