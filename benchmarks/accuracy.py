@@ -73,7 +73,7 @@ def judge(case: Case, arrays: tuple[Lineup, ...]) -> Judged:
     best = max(chosen, key=lambda a: len(mine & {m for m in a.members if m}))
     said = said_by(best)
     started = placed_right(case, best)
-    ordered = (started or placed_right(case, best, apart=True)) and counted_right(case, best)
+    ordered = (started or placed_right(case, best, apart=True)) and (counted_right(case, best) or _adds_up(best))
     behind = case.optional | {case.stale}
     if _nothing_written(case):
         behind.add(case.names[case.aged or 0] or "")
@@ -89,6 +89,11 @@ def judge(case: Case, arrays: tuple[Lineup, ...]) -> Judged:
     result = "right" if right and "undecided" not in least else "undecided" if "undecided" in least else "wrong"
     signs = getattr(best, "signs", None)
     return Judged(result, said, false, best.best - best.next, right, tuple(signs.as_list()) if signs else ())
+
+
+def _adds_up(answer: Lineup) -> bool:
+    """Whether every row that holds data was read, and no member is at fault in any: P and Q are where it has them."""
+    return answer.rowmap is not None and not answer.rowmap.open and not answer.rowmap.faults
 
 
 def _nothing_written(case: Case) -> bool:
@@ -132,6 +137,12 @@ def handed_over(answer: Lineup, members: Sequence[Any]) -> BlockSource:
 
 
 def placed_right(case: Case, answer: Lineup, apart: bool = False) -> bool:
+    """Whether the answer puts every strip where it belongs, or where the same bytes stand: members that hold one value
+    throughout, or data and a copy of it as parity, have no order that anything could tell."""
+    return _stands_right(case, answer, apart) or (not apart and not case.unreadable and sound(case, answer))
+
+
+def _stands_right(case: Case, answer: Lineup, apart: bool = False) -> bool:
     """Whether the answer puts every strip where the slicer did; missing members' places do not count twice. An old copy
     in its member's own seat stands where it should: that it is old is a matter of currency.
 
@@ -146,7 +157,7 @@ def placed_right(case: Case, answer: Lineup, apart: bool = False) -> bool:
         if at < 0:
             continue
         if at + case.spec.strip > made.volume_bytes:
-            break
+            return "cut short" in case.damages or at >= filled_to(case) + later
         for inner in (0, case.spec.strip - 512):
             found = set()
             for copy in range(copies):
@@ -158,6 +169,17 @@ def placed_right(case: Case, answer: Lineup, apart: bool = False) -> bool:
             if not named <= wanted or any(name not in case.optional | set(answer.stale) for name, _at in lacking):
                 return False
     return True
+
+
+def filled_to(case: Case) -> int:
+    """Where the data of the volume that was cut end, in bytes."""
+    assert case.volume is not None
+    data = np.memmap(case.volume, np.uint8, "r")
+    for end in range(len(data), 0, -MIB):
+        held = np.flatnonzero(data[max(0, end - MIB) : end])
+        if len(held):
+            return max(0, end - MIB) + int(held[-1]) + 1
+    return 0
 
 
 def seats_of(case: Case, answer: Lineup) -> list[str | None]:
@@ -284,6 +306,8 @@ def turned_alike(case: Case, solution: Solution) -> str:
     for seated in sure[0].keys() ^ sure[1].keys():
         first = seated in sure[0]
         one = sure[0 if first else 1][seated]
+        if placed_right(case, one):
+            continue  # the same bytes in the same places
         words = ", ".join(Path(m).name if m else "-" for m in seated)
         return f"only {'in' if first else 'against'} the images' order: {one.geometry.layout.level} {words}"
     return ""

@@ -70,6 +70,7 @@ def test_every_level_is_solved(volumes, content, spec, gone, tmp_path):
     arrays = solve_images(case.images).arrays
     (array,) = [a for a in arrays if {m for m in a.members if m} & {n for n in case.names if n}]
     assert right(case, array) and array.named
+    assert array.geometry.volume_bytes >= (volumes / f"{content}.img").stat().st_size
     assert array.verdict != "certain" or content not in ("log", "noise")  # nothing there proves where it begins
 
 

@@ -261,7 +261,10 @@ def _held_against(claim: Lineup, trial: Trial, images: Sequence[tuple[str, Block
     """The trial of a claim, and what the images say by themselves: no two judgements."""
     found = solve(Pile([name for name, _i in images], [image for _n, image in images]), tell).arrays
     named = {name for name in claim.members if name is not None}
-    best = max(found, key=lambda a: len(named & {m for m in a.members if m is not None}), default=None)
+    best = max(
+        found, key=lambda a: (len(named & {m for m in a.members if m is not None}), -len(differences(claim, a))),
+        default=None,
+    )  # fmt: skip
     if best is None or best.strength == "undecided":
         weak = "probable" if trial.verdict == "certain" else trial.verdict
         return Proof(replace(trial, verdict=weak), None)

@@ -65,6 +65,7 @@ class Lineup:
     rowmap        what a pass over everything found, where there was one
     alternatives  lineups or statements that the evidence cannot tell from this one
     settle        what would decide it; "" when certain
+    until         where on its images another array begins, in bytes; None where none is known to
     holds         what stands on the volume, where order and start were not left undecided
     """
 
@@ -84,6 +85,7 @@ class Lineup:
     signs: Signs | None = None
     chance: float | None = None
     holds: tuple[Held, ...] = ()
+    until: int | None = None
 
     @property
     def verdict(self) -> str:
@@ -140,6 +142,7 @@ class Lineup:
             },
             "evidence": [{"kind": e.kind, "count": e.count, "says": e.says} for e in self.evidence],
             "alternatives": list(self.alternatives),
+            **({"until_bytes": self.until} if self.until is not None else {}),
             **({"holds": [one.as_document() for one in self.holds]} if self.holds else {}),
             **({"ages": [age.as_document() for age in self.ages]} if self.ages else {}),
             **({"seals": [seal.as_document() for seal in self.seals]} if self.seals else {}),
@@ -270,6 +273,7 @@ def _array(entry: object, where: str) -> Lineup:
         seats = tuple((str(seat["image"]), int(seat["position"])) for seat in entry.get("seats", ()))
         evidence = tuple(Evidence(str(e["kind"]), int(e["count"]), str(e["says"])) for e in entry.get("evidence", ()))
         others = tuple(map(str, entry.get("alternatives", ())))
+        until = int(entry["until_bytes"]) if "until_bytes" in entry else None
     except UNFIT as reason:
         raise _wrong(
             where, "verdicts, score, evidence, map, ages, seals or seats: not as `lineup solve --out` writes them"
@@ -292,6 +296,7 @@ def _array(entry: object, where: str) -> Lineup:
         rowmap=rowmap,
         ages=ages,
         seals=seals,
+        until=until,
     )
 
 

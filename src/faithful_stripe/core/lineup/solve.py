@@ -35,6 +35,7 @@ from .mirrors import conclude_mirror
 from .options import PLENTY_FACTS, options_of, with_borders
 from .samples import Pile, Tell, silent
 from .search import Entry, search
+from .slices import with_slices
 from .soundness import FULL_BYTES, tested
 from .table import (
     STOCK_BYTES,
@@ -65,6 +66,11 @@ def solve(pile: Pile, tell: Tell = silent, full: bool = False) -> Solution:
     full  whether everything that holds data is read in any case
     """
     found = find_arrays(pile, tell)
+    if not _stopped(found):
+        try:
+            found = with_slices(pile, found, lambda part: find_arrays(part, tell), tell)
+        except KeyboardInterrupt:
+            found = replace(found, notes=(*found.notes, STOPPED))
     if pile.effort.gave_up and not _certain(found):
         found = replace(found, notes=(*found.notes, GAVE_UP))
     if _stopped(found):

@@ -72,12 +72,13 @@ def _rows_read(made: Geometry, part: Range | None) -> Range:
 
 
 def _beyond(found: Lineup, members: Sequence[BlockSource | None]) -> int:
-    """Bytes of data that members hold behind the end of the array; 0 where that is no more than what controllers write
-    there: perhaps the array goes on, and the image that ends it was cut short."""
+    """Bytes of data that members hold behind the end of the array, and that are no other array's; 0 where that is no
+    more than what controllers write there: perhaps the array goes on, and the image that ends it was cut short."""
     made, more, inside = found.geometry, 0, 0
     for source, start, size in zip(members, made.start_bytes, made.member_bytes, strict=True):
         if source is not None:
-            more += total(source.data_ranges(min(start + size, source.size), source.size))
+            end = source.size if found.until is None else min(found.until, source.size)
+            more += total(source.data_ranges(min(start + size, end), end))
             inside += total(source.data_ranges(start, min(start + size, source.size)))
     return more if more >= max(LEAST_BEYOND, BEYOND_SHARE * inside) else 0
 

@@ -82,7 +82,7 @@ def without_tail(made: Geometry, h: Hypothesis, pile: Pile, places: Sequence[Pla
     """
     if not made.redundant or h.cast.level == "RAID1E":  # whose copies are not at one offset
         return made
-    images = set(h.cast.images)
+    images = _telling(h)
     closing, other = made.start_bytes[0], []
     for place in places:
         filled = place.filled & images
@@ -91,13 +91,26 @@ def without_tail(made: Geometry, h: Hypothesis, pile: Pile, places: Sequence[Pla
             closing = place.offset
         elif filled:
             other.append(place.offset)
-    least = min(pile.sources[i].size for i in images) - TAIL_BYTES
+    least = min((pile.sources[i].size for i in images), default=0) - TAIL_BYTES
     first = min((o for o in other if o > max(closing, least, end - 1)), default=0)
     unit = made.strip_bytes * made.pattern.unit_rows
     extent = (first - made.start_bytes[0]) // unit * unit
     if not first or extent < unit:
         return made
     return replace(made, member_bytes=tuple(min(extent, size) for size in made.member_bytes))
+
+
+def _telling(h: Hypothesis) -> set[int]:
+    """The images of which relations would tell where they are members: not those of a span that has no redundancy left,
+    nor a mirror's only one."""
+    if h.cast.level == "RAID10":
+        return {i for images in h.cast.columns if len(images) > 1 for i in images}
+    k, most = h.layout.span_members, 2 if h.layout.q_place else 1
+    spans = [h.order[at : at + k] for at in range(0, len(h.order), k)]
+    if h.layout.rotation is None or not any(c is None for c in h.order):
+        return set(h.cast.images)
+    whole = [c for span in spans if sum(c is None for c in span) < most for c in span if c is not None]
+    return {i for c in whole for i in h.cast.columns[c]}
 
 
 def rebuilt(h: Hypothesis, pile: Pile) -> Array:
