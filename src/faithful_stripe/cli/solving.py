@@ -73,8 +73,8 @@ def solve(
     same, the answer is at most probable.
 
     Images may be raw, split (.001 .002), with a rescue copier's map beside them (.map), qcow2, VMDK, VHD, VHDX, EWF,
-    gzip or zstd. FIRST+SECOND is one drive from two passes over it, by their maps. nbd://HOST/NAME and https://... are
-    raw images elsewhere, read in place.
+    gzip or zstd. FIRST+SECOND is one drive from two passes over it, by their maps, or without one by what they hold.
+    nbd://HOST/NAME and https://... are raw images elsewhere, read in place.
 
     \b
     Example:

@@ -202,16 +202,13 @@ def _whole(path: Path) -> DriveImage:
 
 
 def _merged(paths: list[Path]) -> DriveImage:
+    """One drive from several passes over it: by their maps, and where those are silent by what the others hold."""
     passes: list[Rescued | ImageFile] = []
     for path in paths:
         one = open_drive(path)
         if not isinstance(one, Rescued | ImageFile):
+            one.close()
             raise MediaError(path=path, what="only raw images are combined", to_do="convert it to a raw image")
-        if isinstance(one, ImageFile) and path != paths[-1]:
-            raise MediaError(
-                path=path, what="no map beside it says which bytes were read, so no other pass can help",
-                to_do="bring its map, or name it last",
-            )  # fmt: skip
         passes.append(one)
     return Merged(passes)
 

@@ -12,6 +12,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Protocol
 
+from ..core.lineup.twice import BestOf
 from ..core.ranges import Range, clip, subtract, union
 from ..core.source import Buffer, Unreadable
 from .image import ImageFile, MediaError, media_error
@@ -154,6 +155,11 @@ class Rescued:
         number = bisect_right(self._starts, at) - 1
         return max(at, self.good[number][1]) if number >= 0 else at
 
+    def next_read(self, at: int) -> int | None:
+        """Where the next range begins that was read, behind byte `at`; None where there is none."""
+        number = bisect_right(self._starts, at)
+        return self._starts[number] if number < len(self._starts) else None
+
     def data_ranges(self, start: int = 0, end: int | None = None) -> Iterator[Range]:
         """What holds data or was not read: neither can be taken for zeros."""
         stop = self.size if end is None else min(end, self.size)
@@ -161,10 +167,14 @@ class Rescued:
 
 
 class Merged:
-    """Several passes over one drive as one image: each range from the first pass that read it."""
+    """Several passes over one drive as one image: each range from the first pass whose map says that it was read; what
+    none has, from those without a map, by what they hold (`BestOf`)."""
 
     def __init__(self, passes: list[Rescued | ImageFile]) -> None:
         self.passes = passes
+        self._mapped = [one for one in passes if isinstance(one, Rescued)]
+        plain = [one for one in passes if not isinstance(one, Rescued)]
+        self._plain = BestOf(plain) if plain else None
         self.path = Path("+".join(str(one.path) for one in passes))
         self._size = max(one.size for one in passes)
 
@@ -199,12 +209,14 @@ class Merged:
             one.read_into(at, view[at - offset : end - offset])
             at = end
 
-    def _best(self, at: int, end: int) -> tuple[Rescued | ImageFile, int]:
+    def _best(self, at: int, end: int) -> tuple[Rescued | BestOf, int]:
         """The first pass that read byte `at`, and up to where it did. Raises Unreadable."""
-        for one in self.passes:
-            until = one.read_until(at) if isinstance(one, Rescued) else one.size
-            if until > at:
+        for one in self._mapped:
+            if (until := one.read_until(at)) > at:
                 return one, min(until, end)
+        if self._plain is not None and self._plain.size > at:
+            following = [g for one in self._mapped if (g := one.next_read(at)) is not None]
+            return self._plain, min(end, self._plain.size, *following)
         raise Unreadable(source=self, offset=at, length=end - at)
 
     def data_ranges(self, start: int = 0, end: int | None = None) -> Iterator[Range]:

@@ -22,10 +22,11 @@ from ..core.lineup.document import Claim, Lineup, LineupError, Solution, read_do
 from ..core.lineup.given import MISSING, OPEN, Given
 from ..core.lineup.held import Held
 from ..core.lineup.samples import Pile, Tell, silent
-from ..core.lineup.solve import solve, solve_given
+from ..core.lineup.solve import STOPPED, solve, solve_given, stopped
 from ..core.lineup.soundness import tested
 from ..core.lineup.standing import evidence_map, structures_on
 from ..core.lineup.trial import Trial, try_claim
+from ..core.lineup.twice import imaged_twice
 from ..core.lineup.verdicts import Reason, Sure, Verdict, Verdicts
 from ..core.source import BlockSource, BlockSourceError
 from ..media.forgiving import Forgiving
@@ -65,6 +66,15 @@ def solve_images(
         pile = Pile(names, sources)
         known = given is not None and given.anything
         solution = solve_given(pile, given, tell, full) if known and given else solve(pile, tell, full)
+        better = None
+        if not known and not stopped(solution):
+            try:
+                better = _as_passes(stack, pile, paths, solution, tell, full)
+            except KeyboardInterrupt:
+                solution = replace(solution, notes=(*solution.notes, STOPPED))
+        if better is not None:
+            solution, names, sources = better
+            was = [_fingerprint(name, source) for name, source in zip(names, sources, strict=True)]
         for source, print_ in zip(sources, was, strict=True):
             _as_judged(source, print_)
         claims = judge_claims(described([_told(source) for source in sources]), solution.arrays, names)
@@ -83,6 +93,50 @@ def solve_images(
             images=tuple(was),
             notes=notes,
         )
+
+
+def _as_passes(
+    stack: ExitStack, pile: Pile, paths: Sequence[Path], found: Solution, tell: Tell, full: bool
+) -> tuple[Solution, list[str], list[DriveImage]] | None:  # fmt: skip
+    """What a pile says when drives that seem to have been imaged twice are taken for that, with the names and images it
+    consists of then; None where there are none, or nothing better comes of it.
+
+    Mirrors of which no set but one has its mate are such a pile, and more members are missing in them than need be.
+    """
+    undecided = [a for a in found.arrays if a.strength == "undecided"]
+    untold = [a for a in found.arrays if None in a.members and (a.rowmap is None or a.rowmap.open)]
+    lacking = undecided + untold
+    if not lacking or not pile.effort.left():
+        return None
+    tell("whether a drive was imaged twice")
+    groups = imaged_twice(pile, bool(undecided))
+    if not groups:
+        return None
+    tell("once more, with what was imaged twice as one")
+    first = {group[0]: group for group in groups}
+    later = {i for group in groups for i in group[1:]}
+    chosen = [first.get(i, (i,)) for i in range(len(pile)) if i not in later]
+    names = ["+".join(str(paths[i]) for i in group) for group in chosen]
+    sources = [open_drive_of(stack, Path(name)) for name in names]
+    part = Pile(names, sources, effort=pile.effort)
+    again = solve(part, tell, full)
+    joined = {"+".join(str(paths[i]) for i in group) for group in groups}
+    mine = next((a for a in again.arrays if joined & set(a.members)), None)
+    sure = ("undecided", "probable", "certain")
+    worst = min((sure.index(a.strength) for a in lacking), default=0)
+    if mine is None or sure.index(mine.strength) < max(1, worst):
+        return None
+    notes = (*again.notes, f"imaged twice, and read as one drive each: {', '.join(sorted(joined))}")
+    arrays = tuple(
+        replace(a, alternatives=(*a.alternatives, MATES_ALIKE))
+        if joined & set(a.members) and a.geometry.layout.level == "RAID0"
+        else a
+        for a in again.arrays
+    )
+    return replace(again, arrays=arrays, notes=notes, bytes_read=pile.bytes_read + part.bytes_read), names, sources
+
+
+MATES_ALIKE = "what was imaged twice may be mates of a mirror whose other sets lack theirs: the volume is the same"
 
 
 def _held(array: Lineup, images: Mapping[str, BlockSource]) -> tuple[Held, ...]:

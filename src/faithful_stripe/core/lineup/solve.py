@@ -66,14 +66,14 @@ def solve(pile: Pile, tell: Tell = silent, full: bool = False) -> Solution:
     full  whether everything that holds data is read in any case
     """
     found = find_arrays(pile, tell)
-    if not _stopped(found):
+    if not stopped(found):
         try:
             found = with_slices(pile, found, lambda part: find_arrays(part, tell), tell)
         except KeyboardInterrupt:
             found = replace(found, notes=(*found.notes, STOPPED))
     if pile.effort.gave_up and not _certain(found):
         found = replace(found, notes=(*found.notes, GAVE_UP))
-    if _stopped(found):
+    if stopped(found):
         return found
     held = sum(total(pile.data(image)) for image in range(len(pile)))
     made = list(found.arrays)
@@ -107,7 +107,7 @@ def solve_given(pile: Pile, given: Given, tell: Tell = silent, full: bool = Fals
     free = solve(pile, tell, full)
     one = concerned(given, free.arrays)
     differ = given.differences(one) if one is not None else ()
-    if (one is not None and not differ) or _stopped(free):
+    if (one is not None and not differ) or stopped(free):
         return replace(free, given=given, differences=differ)
     tell("once more, with what is given")
     closed = given.order and OPEN not in given.order  # then no other image takes part
@@ -128,8 +128,8 @@ def find_arrays(pile: Pile, tell: Tell = silent) -> Solution:
     """The arrays in a pile by what samples of it tell."""
     if sum(b - a for image in range(len(pile)) for a, b in pile.data(image)) > STOCK_BYTES:
         found = solve_within(pile, tell, FIRST_BYTES)
-        if _stopped(found) or (_certain(found) and not any(a.stale for a in found.arrays)):
-            return found if _stopped(found) else _and_the_rest(pile, found, tell)
+        if stopped(found) or (_certain(found) and not any(a.stale for a in found.arrays)):
+            return found if stopped(found) else _and_the_rest(pile, found, tell)
         if found.arrays and not pile.effort.left():
             return found
         first = found
@@ -138,11 +138,11 @@ def find_arrays(pile: Pile, tell: Tell = silent) -> Solution:
             found = solve_within(pile, tell, STOCK_BYTES)
         except KeyboardInterrupt:
             return replace(first, notes=(*first.notes, STOPPED))
-        if _stopped(found) and not found.arrays:  # what the first part told is the best that is known
+        if stopped(found) and not found.arrays:  # what the first part told is the best that is known
             return replace(first, notes=(*first.notes, STOPPED)) if first.arrays else found
     else:
         found = solve_within(pile, tell, STOCK_BYTES)
-    if _certain(found) or _stopped(found) or (found.arrays and not pile.effort.left()):
+    if _certain(found) or stopped(found) or (found.arrays and not pile.effort.left()):
         return found
     try:
         more = find_heads(pile, STOCK_BYTES, tell)
@@ -152,14 +152,15 @@ def find_arrays(pile: Pile, tell: Tell = silent) -> Solution:
         return found
     tell("what stands beside the heads that were found is read, too")
     again = solve_within(pile, tell, STOCK_BYTES)
-    return again if again.arrays or not _stopped(again) else found
+    return again if again.arrays or not stopped(again) else found
 
 
 def _certain(found: Solution) -> bool:
     return bool(found.arrays) and all(a.strength == "certain" for a in found.arrays)
 
 
-def _stopped(found: Solution) -> bool:
+def stopped(found: Solution) -> bool:
+    """Whether the search was ended before its end."""
     return bool({STOPPED, STOPPED_EARLY} & set(found.notes))
 
 
