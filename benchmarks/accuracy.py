@@ -64,8 +64,19 @@ class Judged:
     signs: tuple[float, ...] = ()
 
 
+def as_named(case: Case, array: Lineup) -> Lineup:
+    """An answer with what it takes for two passes over one drive called by the one of them that is a member."""
+
+    def one(name: str | None) -> str | None:
+        parts = name.split("+") if name and "+" in name else [name]
+        return next((part for part in parts if part in case.names), parts[0])
+
+    return replace(array, members=tuple(one(name) for name in array.members))
+
+
 def judge(case: Case, arrays: tuple[Lineup, ...]) -> Judged:
     """What an answer is worth."""
+    arrays = tuple(as_named(case, a) for a in arrays)
     mine = {n for n in case.names if n} | ({case.stale} if case.only_old is not None else set())
     chosen = [a for a in arrays if mine & {m for m in a.members if m}]
     if not chosen:
@@ -306,7 +317,7 @@ def turned_alike(case: Case, solution: Solution) -> str:
     for seated in sure[0].keys() ^ sure[1].keys():
         first = seated in sure[0]
         one = sure[0 if first else 1][seated]
-        if placed_right(case, one):
+        if placed_right(case, as_named(case, one)):
             continue  # the same bytes in the same places
         words = ", ".join(Path(m).name if m else "-" for m in seated)
         return f"only {'in' if first else 'against'} the images' order: {one.geometry.layout.level} {words}"

@@ -123,6 +123,22 @@ def test_each_drive_says_the_whole_set_up(tmp_path):
             assert ddf.decode(image).volumes == told.volumes  # the second copy
 
 
+def test_linux_is_told_where_all_stands_or_that_it_cannot_be(tmp_path):
+    """As `benchmarks/kernel.py` has it read by a kernel."""
+    lineup(tmp_path, SPECS[7])  # RAID 5 of 4, its data from sector 63 on
+    made, _after = written(tmp_path)
+    area = made.extent // 512
+    mapped = (tmp_path / "drives" / "array.table").read_text().splitlines()
+    assert mapped[0] == f"tides-0 0 {area} linear /dev/DRIVE-0 63" and len(mapped) == 5
+    below = " ".join(f"- /dev/mapper/tides-{n}" for n in range(4))
+    assert mapped[4] == f"tides 0 {made.volume // 512} raid raid5_ls 2 32 nosync 4 {below}"
+    assert "array.table" in (tmp_path / "drives" / "array.txt").read_text()
+    lineup(tmp_path, SPECS[11])  # RAID 6 whose Q counts the data: the kernel counts otherwise in this rotation
+    written(tmp_path, "other")
+    assert not (tmp_path / "other" / "array.table").exists()
+    assert "no target for this layout" in (tmp_path / "other" / "array.txt").read_text()
+
+
 def test_members_that_start_apart_are_brought_into_one_place(tmp_path):
     content = lineup(tmp_path, SPECS[7])
     later = tmp_path / "ebb-1.img"

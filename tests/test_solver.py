@@ -1,6 +1,7 @@
 """The solver over every level and over real file systems, cut by the independent slicer; its parts on their own."""
 
 import lzma
+import os
 import random
 from pathlib import Path
 
@@ -15,7 +16,7 @@ from faithful_stripe.core.lineup.anchors import find_anchors
 from faithful_stripe.core.lineup.continuity import Continuity
 from faithful_stripe.core.lineup.marks import table
 from faithful_stripe.core.lineup.marks.ground import Piece, Stock, read_stock
-from faithful_stripe.core.lineup.rowmap import Why
+from faithful_stripe.core.lineup.rowmap import State, Why
 from faithful_stripe.core.lineup.samples import Pile
 from faithful_stripe.core.source import MemorySource
 from faithful_stripe.media.image import ImageFile
@@ -280,3 +281,15 @@ def test_continuity_teaches_itself_and_knows_what_it_cannot_judge():
     assert not model.score(ends, zeros).any()  # that zeros follow says nothing
     noise = np.random.default_rng(1).integers(0, 256, (100, 4096), np.uint8)
     assert not Continuity(noise).usable
+
+
+def test_a_mirror_goes_on_where_one_of_its_mates_fell_silent(tmp_path, volumes):
+    """What only one of them holds behind that is no controller's writing: it was cut off, with most of the volume."""
+    case = pile(tmp_path, volumes / "noise.img", Spec("RAID1", 2, 4096, start=65536))
+    silent = Path(case.names[0])
+    size = silent.stat().st_size
+    os.truncate(silent, 65536 + (1 << 20))
+    os.truncate(silent, size)
+    (array,) = solve_images(case.images).arrays
+    assert array.geometry.volume_bytes >= (volumes / "noise.img").stat().st_size
+    assert array.rowmap.rows[State.MENDED] and not array.rowmap.open

@@ -49,6 +49,7 @@ from .checked import Watched
 from .copying import HASH_BYTES
 from .errors import WorkError
 from .extracting import mend
+from .mapper import table
 from .outfile import Digest
 from .same_volume import compare_seen
 
@@ -167,7 +168,10 @@ def adopt(
             tuple(computed), after.rowmap.open if after.rowmap else (), tuple(unreadable),
             set(found.geometry.start_bytes) != {stated.start}, found.geometry.volume_bytes - made.volume_bytes,
         )  # fmt: skip
-        write_text(place / "array.txt", _description(done, after))
+        mapped = table(made, [f"/dev/DRIVE-{d.position}" for d in drives], name)
+        if mapped:
+            write_text(place / "array.table", mapped)
+        write_text(place / "array.txt", _description(done, after, bool(mapped)))
     return done, after
 
 
@@ -330,7 +334,13 @@ def _proven(
         return Digest(array, plain=False).upto(array.size, tell) if array.size <= HASH_BYTES else ""
 
 
-def _description(done: NewSet, found: Lineup) -> str:
+MAPPED = (
+    "Linux reads the volume, read-only, by array.table: put the drives in place of /dev/DRIVE-0 and so on, then",
+    '  while read name line; do dmsetup create "$name" --readonly --table "$line"; done < array.table',
+)
+
+
+def _description(done: NewSet, found: Lineup, mapped: bool) -> str:
     """The set for people who bring it into service elsewhere: what stands where, in words and numbers."""
     chosen = found.geometry.layout
     words = [w for w in (chosen.rotation, chosen.data) if w]
@@ -344,5 +354,6 @@ def _description(done: NewSet, found: Lineup) -> str:
         f"volume bytes: {done.volume}",
         *([f"BLAKE3 of the volume: {done.blake3}"] if done.blake3 else []),
         "The set-up stands at the end of every drive as SNIA DDF, its anchor in the last sector.",
+        *(MAPPED if mapped else ["Linux's device mapper has no target for this layout."]),
     ]
     return "\n".join(lines) + "\n"

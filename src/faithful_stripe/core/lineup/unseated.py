@@ -103,6 +103,10 @@ def with_unseated(table: Table, best: Judged, placed: Placed, kept: Placed) -> J
         table.note("hypotheses", f"{table.pile.names[fit.image]} takes {says}")
     if h is best.h:
         return best
+    made = final_geometry(best.h, table.pile)[0]
+    reach = made.start_bytes[0] + made.member_bytes[0]
+    # one that ends before the others do takes nothing from the volume: it is missing there
+    table.pile.short |= {fit.image for fit in fits if table.pile.sources[fit.image].size < reach}
     findings = read_volume(h, table.pile, placed, kept, table.carved)
     taken = best.h.cast.missing - h.cast.missing
     return Judged(h, findings, best.total + findings.nats - best.findings.nats + MISSING_NATS * taken)

@@ -84,13 +84,15 @@ def without_tail(made: Geometry, h: Hypothesis, pile: Pile, places: Sequence[Pla
         return made
     images = _telling(h)
     closing, other = made.start_bytes[0], []
+    sets = [images] if h.cast.level == "RAID1" else [set(c) for c in h.cast.columns if len(c) > 1]
+    sets = sets if h.layout.rotation is None else []
     for place in places:
         filled = place.filled & images
         covered = {i for r in place.relations if set(r.images) <= images for i in r.images}
         if filled and filled == covered:
             closing = place.offset
-        elif filled:
-            other.append(place.offset)
+        elif filled and not any(len(filled & mates) == 1 for mates in sets):
+            other.append(place.offset)  # one mate alone holds something: the other one went silent
     least = min((pile.sources[i].size for i in images), default=0) - TAIL_BYTES
     first = min((o for o in other if o > max(closing, least, end - 1)), default=0)
     unit = made.strip_bytes * made.pattern.unit_rows
