@@ -69,7 +69,7 @@ def test_a_controllers_own_set_up_is_tested_and_a_wrong_one_named(fstripe, tmp_p
     drawn = fstripe("lineup", "draw", "right.toml", "--plot", "right.png")
     assert drawn.status == 0 and (tmp_path / "right.png").read_bytes()[:4] == b"\x89PNG"
 
-    exchange(tmp_path / names[0], tmp_path / names[2], 16 * MIB)
+    exchange(tmp_path / names[0], tmp_path / names[2], 96 * MIB)  # all that the volume holds
     wrong = fstripe("lineup", "solve", *names, "--out", "found.toml")
     assert "volume tides: WRONG" in wrong.out
     document = tomllib.loads((tmp_path / "found.toml").read_text())

@@ -18,6 +18,7 @@ from blake3 import blake3
 
 from ..core.arrays.geometry import Concatenation
 from ..core.lineup.document import Lineup
+from ..core.lineup.held import Held
 from ..core.lineup.rowmap import Why
 from ..core.lineup.samples import Tell, silent
 from ..core.ranges import Range, clip, subtract, total, union
@@ -28,7 +29,7 @@ from ..media.image import MediaError, media_error
 from ..media.whole import give_name, refuse_existing
 from .checked import CheckedVolume
 from .lineup import open_array
-from .places import Part, chosen, parts_of
+from .places import chosen, parts_of
 
 
 @dataclass(frozen=True)
@@ -83,7 +84,7 @@ class Opened:
     inside  of a logical volume in several pieces: these, one after the other; the places of files are counted there
     """
 
-    part: Part
+    part: Held
     system: FileSystem
     mapped: bool
     protected: bool

@@ -144,9 +144,7 @@ def _held(array: Lineup, images: Mapping[str, BlockSource]) -> tuple[Held, ...]:
     if array.verdicts.placing == "undecided":
         return ()
     volume = array.opened([None if name is None else images.get(name) for name in array.seated])
-    return tuple(
-        Held(p.number, p.start, p.length, p.what, p.name, p.pieces, p.not_read) for p in parts_of(Forgiving(volume))
-    )
+    return tuple(parts_of(Forgiving(volume)))
 
 
 def _index(paths: Sequence[Path], name: str) -> int:

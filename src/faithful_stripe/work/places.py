@@ -3,40 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 
 from ..core.formats import gpt, lvm, mbr
 from ..core.formats.declared import FormatError
 from ..core.formats.lvm import NotRead
 from ..core.formats.probe import describe
+from ..core.lineup.held import Held
 from ..core.ranges import Range
 from ..core.source import BlockSource, BlockSourceError, Window
 from .copying import parse_range
 from .errors import WorkError
-
-
-@dataclass(frozen=True)
-class Part:
-    """A place of the volume that may hold a file system: a partition (from 1) or the whole volume (0), or a logical
-    volume in one of them, which has a `name`.
-
-    what      what its first bytes look like; "" for nothing
-    pieces    of a logical volume that is not in one piece: where they are, (start, end) in bytes of the volume
-    not_read  why a logical volume cannot be read
-    """
-
-    number: int
-    start: int
-    length: int
-    what: str
-    name: str = ""
-    pieces: tuple[Range, ...] = ()
-    not_read: NotRead | None = None
-
-    @property
-    def ranges(self) -> tuple[Range, ...]:
-        """Where it is, in bytes of the volume (start, end), piece by piece."""
-        return self.pieces or ((self.start, self.start + self.length),)
 
 
 def partitions(source: BlockSource) -> list[tuple[int, int]]:
@@ -50,19 +26,19 @@ def partitions(source: BlockSource) -> list[tuple[int, int]]:
     return [(e.start, e.length) for e in mbr.entries(source)]
 
 
-def parts_of(volume: BlockSource) -> list[Part]:
+def parts_of(volume: BlockSource) -> list[Held]:
     """Where file systems may be on a volume: its partitions, or all of it, and the logical volumes in them."""
     found = partitions(volume)
     places = [(n, start, min(length, volume.size - start)) for n, (start, length) in enumerate(found, 1)]
     made = []
     for number, start, length in [p for p in places if p[2] > 0] or [(0, 0, volume.size)]:
         inside = Window(volume, start, length)
-        made.append(Part(number, start, length, describe(inside)))
+        made.append(Held(number, start, length, describe(inside)))
         made += _logical(volume, inside, number, start)
     return made
 
 
-def _logical(volume: BlockSource, inside: BlockSource, number: int, start: int) -> Iterator[Part]:
+def _logical(volume: BlockSource, inside: BlockSource, number: int, start: int) -> Iterator[Held]:
     """The logical volumes of a place; none where it is no physical volume, or nothing of it can be read."""
     try:
         found = lvm.physical_volume(inside)
@@ -71,13 +47,13 @@ def _logical(volume: BlockSource, inside: BlockSource, number: int, start: int) 
     for one in found.volumes if found else ():
         pieces = tuple((start + a, start + b) for a, b in one.places)
         if one.not_read or any(b > volume.size for _a, b in pieces):
-            yield Part(number, 0, one.size, "", one.path, (), one.not_read or NotRead.BROKEN)
+            yield Held(number, 0, one.size, "", one.path, (), one.not_read or NotRead.BROKEN)
         else:
             what = describe(Window(volume, pieces[0][0], pieces[0][1] - pieces[0][0]))
-            yield Part(number, pieces[0][0], one.size, what, one.path, pieces if len(pieces) > 1 else ())
+            yield Held(number, pieces[0][0], one.size, what, one.path, pieces if len(pieces) > 1 else ())
 
 
-def named(parts: Sequence[Part], name: str) -> Part:
+def named(parts: Sequence[Held], name: str) -> Held:
     """The logical volume of a name, GROUP/NAME or NAME. Raises WorkError."""
     logical = [p for p in parts if p.name]
     mine = [p for p in logical if name in (p.name, p.name.partition("/")[2])]
@@ -96,7 +72,7 @@ def named(parts: Sequence[Part], name: str) -> Part:
     return part
 
 
-def chosen(parts: Sequence[Part], partition: int | None, name: str | None) -> Part:
+def chosen(parts: Sequence[Held], partition: int | None, name: str | None) -> Held:
     """The one place that is meant: by a logical volume's name, by a partition's number, else the only one that holds a
     file system. Raises WorkError."""
     if name is not None:

@@ -11,7 +11,7 @@ from ..ranges import Range
 
 @dataclass(frozen=True)
 class Held:
-    """One part of the volume: sizes in bytes.
+    """One part of the volume that may hold a file system: sizes in bytes.
 
     number  of a partition, from 1; 0 for the whole volume; of a logical volume that of the place its group stands in
     name    of a logical volume, GROUP/NAME
@@ -27,6 +27,11 @@ class Held:
     name: str = ""
     pieces: tuple[Range, ...] = ()
     not_read: NotRead | None = None
+
+    @property
+    def ranges(self) -> tuple[Range, ...]:
+        """Where it is, in bytes of the volume (start, end), piece by piece."""
+        return self.pieces or ((self.start, self.start + self.length),)
 
     def as_document(self) -> dict[str, Any]:
         return {
