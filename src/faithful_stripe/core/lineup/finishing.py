@@ -21,6 +21,7 @@ from .refining import explained, scarce
 from .rows import test_rows
 from .start import Begin
 from .table import Table
+from .tails import without_tail
 from .verdict import (
     MARGIN_NATS,
     MOST_BROKEN,
@@ -31,7 +32,6 @@ from .verdict import (
     final_layout,
     held_facts,
     rebuilt,
-    without_tail,
     words,
 )
 from .verdicts import Reason, Sure, Verdict, Verdicts

@@ -20,7 +20,8 @@ from .membership import Membership
 from .samples import BLOCK, Pile
 from .start import begin_of
 from .table import Table, anything_before
-from .verdict import final_geometry, held_facts, read_volume, without_tail
+from .tails import without_tail
+from .verdict import final_geometry, held_facts, read_volume
 from .verdicts import Reason, Sure, Verdict, Verdicts
 
 FILLED = 0.8
