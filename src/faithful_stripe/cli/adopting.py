@@ -125,7 +125,8 @@ def _set_parts(made: NewSet, after: Lineup, lineup: str) -> list[Part]:
             Line(f"  fstripe --at BENCH bench seat BAY {d.serial} --image {made.folder}/{d.file}")
             for d in made.drives[:1]
         ),
-        Line(f"Then: volume found; volume adopt {made.name}"),
+        Line("and each other one in a bay of its own; then adopt the volume:"),
+        Line(f"  fstripe --at BENCH volume adopt {made.name}"),
         Line("Do not let anything write to it before what the server shows was compared:"),
         Line(f"  fstripe lineup adopt {lineup} --seen VOLUME"),
     ]
