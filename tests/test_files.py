@@ -3,6 +3,7 @@
 import hashlib
 import importlib
 import random
+import re
 import shutil
 import subprocess
 
@@ -228,6 +229,17 @@ def test_the_record_of_a_recovery_says_what_was_done_and_what_was_not(fstripe, s
     less = fstripe("lineup", "report", solved, "--sample", "0", "--json").json
     assert less["not_done"] == ["hashes", "result", "sample"]
     assert less["files"]["damaged"] == [] and less["result"] is None
+
+
+def test_the_record_says_how_many_answers_like_an_unproven_one_were_right(fstripe, solved, tmp_path):
+    doubtful = tmp_path / "doubtful.toml"
+    text = solved.read_text()
+    (verdict,) = {line for line in text.splitlines() if line.startswith("verdicts = ")}
+    text = text.replace(verdict, verdict.replace("certain", "probable", 1))
+    doubtful.write_text(re.sub(r"chance = [0-9.]+", "chance = 0.914", text))
+    fstripe("lineup", "report", doubtful, tmp_path / "a.md", tmp_path / "a.html", "--sample", "0")
+    for page in ("a.md", "a.html"):
+        assert "Of answers that stand on as much, 91 of 100 were right when measured." in (tmp_path / page).read_text()
 
 
 def test_a_record_never_replaces_one(fstripe, solved, tmp_path):

@@ -23,7 +23,7 @@ def array_parts(array: Lineup, number: int, explain: bool) -> list[Part]:
     """One array in full."""
     from ..core.lineup.verdicts import Sure
     from ..core.units import binary_size, decimal_size
-    from .lineup_words import share, strength
+    from .lineup_words import measured, strength
     from .render import Line, Table
 
     made = array.geometry
@@ -59,8 +59,8 @@ def array_parts(array: Lineup, number: int, explain: bool) -> list[Part]:
     parts += [*verdict_parts(array.verdicts), *map_parts(array)]
     number_of = f" ({array.best:.0f}, the next answer {array.next:.0f})" if explain else ""
     parts.append(Line(f"Lead over the next different answer: {strength(array.best - array.next)}{number_of}.", "dim"))
-    if array.chance is not None and array.verdicts.order.sure is not Sure.CERTAIN:
-        parts.append(Line(f"Of answers that stand on as much, {share(array.chance)} were right when measured."))
+    if text := measured(array):
+        parts.append(Line(text))
     if array.settle:
         parts.append(Line(f"What would settle it: {array.settle}"))
     parts += [Line(f"Cannot be told apart: {text}") for text in array.alternatives]

@@ -106,7 +106,7 @@ def _text(found: Recovery, kind: str, technician: str, remark: str) -> str:
 
     from ..core.units import binary_size, decimal_size
     from ..core.visible import visible
-    from .lineup_words import lines, summary
+    from .lineup_words import lines, measured, summary
 
     array = found.lineup
     made = array.geometry
@@ -132,7 +132,7 @@ def _text(found: Recovery, kind: str, technician: str, remark: str) -> str:
     page = pages.get_template(f"lineup{kind}")
     return page.render(
         r=found, technician=technician, remark=remark, images=images, omitted=omitted, verdict=sure,
-        certain=array.verdicts.certain, settle=array.settle, alternatives=array.alternatives,
+        certain=array.verdicts.certain, measured=measured(array), settle=array.settle, alternatives=array.alternatives,
         head=f"{made.layout.level} of {made.members}, strip {binary_size(made.strip_bytes)}"
         + "".join(f", {w}" for w in words),
         size=f"{decimal_size(made.volume_bytes)} ({made.volume_bytes} bytes)",

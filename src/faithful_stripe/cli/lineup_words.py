@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from ..core.lineup.rowmap import RowMap, State, Why
 from ..core.lineup.verdicts import NAMES, Reason, Sure, Verdict, Verdicts
 from ..core.units import binary_size, duration
+
+if TYPE_CHECKING:
+    from ..core.lineup.document import Lineup
 
 STYLES = {
     Sure.CERTAIN: "good", Sure.PROBABLE: "Warning", Sure.UNTESTED: "Warning", Sure.UNTESTABLE: "Warning",
@@ -122,6 +126,13 @@ STRENGTHS = ((40.0, "very strong"), (12.0, "strong"), (3.0, "weak"))
 def strength(lead: float) -> str:
     """How strong a lead is, in words."""
     return next((word for least, word in STRENGTHS if lead >= least), "none")
+
+
+def measured(array: Lineup) -> str:
+    """How many answers on such signs were right, of one whose order is not proven; "" where that was not measured."""
+    if array.chance is None or array.verdicts.order.sure is Sure.CERTAIN:
+        return ""
+    return f"Of answers that stand on as much, {share(array.chance)} were right when measured."
 
 
 def share(chance: float) -> str:
