@@ -234,6 +234,8 @@ def counted_right(case: Case, answer: Lineup) -> bool:
     spec, layout = case.spec, answer.geometry.layout
     if spec.level not in ("RAID6", "RAID60"):
         return True
+    if layout.members != spec.members:  # it reads alike, over a part of them
+        return False
     said = replace(
         spec, strip=answer.geometry.strip_bytes, rotation=layout.rotation, data=layout.data, q_place=layout.q_place,
         q_exponent=layout.q_exponent,
