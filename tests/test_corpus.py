@@ -11,6 +11,8 @@ from pathlib import Path
 import pytest
 from benchmarks.accuracy import VERDICTS, judge, small_volumes, solved
 
+from faithful_stripe.work.lineup import load, save
+
 from .cases import draw, make
 
 pytestmark = pytest.mark.long
@@ -63,6 +65,7 @@ def test_the_last_row_of_a_file_system_belongs_to_the_volume(small, tmp_path):
         "474/35",  # RAID 10: a last row, filled on one pair, was cut off as what a controller writes
         "461/191",  # grown, and stopped: a superblock of the array before was called sound
         "491/39",  # RAID 10, its front wiped: counted pages taken as beginning one page further on, with data in front
+        "541/48",  # RAID 1E of 15, whose second row holds one copy: "RAID 10 of 14", the last image left out
     ],
 )
 def test_what_was_certain_and_wrong_is_so_no_more(small, tmp_path, which):
@@ -71,3 +74,14 @@ def test_what_was_certain_and_wrong_is_so_no_more(small, tmp_path, which):
     make(case, rng, small[case.content], small["foreign"], tmp_path / "pile")
     judged = judge(case, solved(case).arrays)
     assert not judged.false, judged
+
+
+def test_a_doubtful_span_is_written_as_it_is_read(small, tmp_path):
+    """Members that seemed to overlap had sizes below zero, and the lineup file was refused by every other command."""
+    rng = random.Random("531/80")
+    case = draw(rng, sorted(name for name in small if name != "foreign"))
+    make(case, rng, small[case.content], small["foreign"], tmp_path / "pile")
+    solution = solved(case)
+    assert case.spec.level == "SPAN" and all(min(a.geometry.member_bytes) > 0 for a in solution.arrays)
+    save(solution, tmp_path / "found.toml")
+    assert len(load(tmp_path / "found.toml").arrays) == len(solution.arrays)

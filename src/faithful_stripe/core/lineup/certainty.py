@@ -141,14 +141,18 @@ def counted(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) 
     pattern = h.layout.pattern()
     unit = pattern.strips * pattern.unit_rows // pattern.rows * h.strip
     column = {i: c for c in h.order if c is not None for i in h.cast.columns[c]}
-    units: set[int] = set()
+    seen: dict[tuple[int, int], set[int]] = {}
     for anchors, base in placed:
         mine = np.isin(anchors.image, list(column))
         who = np.array([column[i] for i in anchors.image[mine].tolist()], np.int64)
         address = anchors.address[mine] + base
-        if len(who):
-            units.update((address[fits(h, who, anchors.offset[mine], address)] // unit).tolist())
-    return len(units) > 1
+        right = fits(h, who, anchors.offset[mine], address) if len(who) else np.zeros(0, bool)
+        for c, number, image in zip(
+            who[right].tolist(), (address[right] // unit).tolist(), anchors.image[mine][right].tolist(), strict=True
+        ):
+            seen.setdefault((c, number), set()).add(image)
+    # on one mate alone it may as well be the second copy of something in another row, as a RAID 1E has it
+    return len({number for (c, number), images in seen.items() if images >= set(h.cast.columns[c])}) > 1
 
 
 def _named_outside(table: Table, used: set[int], placed: Sequence[tuple[Anchors, int]]) -> bool:

@@ -259,7 +259,7 @@ def _fillings(
     for combined in islice(product(*choices), MOST_WAYS):
         chain = [member for part in combined for member in part]
         images = [image for image, _size in chain if image is not None]
-        if len(chain) > 1 and len(set(images)) == len(images):
+        if len(chain) > 1 and len(set(images)) == len(images) and all(size > 0 for _image, size in chain):
             yield chain
 
 
