@@ -333,8 +333,17 @@ def _seats(found: Lineup) -> tuple[str, ...]:
     return tuple(n for i in range(0, len(names), copies) for n in sorted(names[i : i + copies]))
 
 
-def one(job: tuple[int, int, dict[str, str], str, str, int]) -> Row:
-    seed, number, volumes, scratch, keep, prove_each = job
+def asked_again(case: Case, solution: Solution, place: Path, prove_it: bool, turn: bool) -> str:
+    """What `prove`, and the same images in another order, make of an answer where they differ from it."""
+    try:
+        told = [proven_alike(case, solution, place) if prove_it else "", turned_alike(case, solution) if turn else ""]
+    except Exception:
+        return traceback.format_exc().splitlines()[-1]
+    return "; ".join(t for t in told if t)
+
+
+def one(job: tuple[int, int, dict[str, str], str, str, int, int]) -> Row:
+    seed, number, volumes, scratch, keep, prove_each, turn_each = job
     rng = random.Random(f"{seed}/{number}")
     case = draw(rng, sorted(n for n in volumes if n != "foreign"))
     place = Path(scratch) / f"case-{seed}-{number}"
@@ -349,11 +358,9 @@ def one(job: tuple[int, int, dict[str, str], str, str, int]) -> Row:
             traceback.print_exc()
             judged, seconds = Judged("crash", dict.fromkeys(VERDICTS, "-"), (), 0.0), 0.0
         alike = ""
-        if solution and prove_each and number % prove_each == 0 and not case.unreadable:
-            try:
-                alike = "; ".join(t for t in (proven_alike(case, solution, place), turned_alike(case, solution)) if t)
-            except Exception:
-                alike = traceback.format_exc().splitlines()[-1]
+        if solution and not case.unreadable:
+            prove_it, turn = (each and number % each == 0 for each in (prove_each, turn_each))
+            alike = asked_again(case, solution, place, bool(prove_it), bool(turn))
         settle = (
             "; ".join(f"{a.geometry.layout.level} of {a.geometry.members}: {a.settle}" for a in solution.arrays)
             if solution
@@ -416,9 +423,8 @@ def main() -> None:
     parser.add_argument("--write", type=Path, help="keep every answer in this file, a line each")
     parser.add_argument("--against", type=Path, help="print what changed since the run that is kept in this file")
     parser.add_argument("--jobs", type=int, default=0, help="cases at a time; one for each core without it")
-    parser.add_argument(
-        "--prove", type=int, default=0, help="every so many cases, ask `prove`, and the images turned round"
-    )
+    parser.add_argument("--prove", type=int, default=0, help="every so many cases, ask `prove`, too")
+    parser.add_argument("--turned", type=int, default=0, help="every so many cases, ask of the images turned round")
     parser.add_argument("--verbose", action="store_true")
     given = parser.parse_args()
     scratch = given.scratch or tempfile.mkdtemp()
@@ -430,7 +436,7 @@ def main() -> None:
             all_volumes(made, given.seed)
         volumes = {p.stem: str(p) for p in made.glob("*.img")} | {"foreign": str(made / "other" / "ext4.img")}
     numbers = [int(n) for n in given.only.split(",")] if given.only else range(given.cases)
-    jobs = [(given.seed, n, volumes, scratch, given.keep, given.prove) for n in numbers]
+    jobs = [(given.seed, n, volumes, scratch, given.keep, given.prove, given.turned) for n in numbers]
     rows = []
     with ProcessPoolExecutor(given.jobs or os.cpu_count()) as pool, ExitStack() as stack:
         kept = stack.enter_context(given.write.open("w")) if given.write else None
