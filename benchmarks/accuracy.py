@@ -36,9 +36,9 @@ from tests.piles import MIB, ext, folder_of_files, make_volumes
 from tests.slicer import Spec
 
 from faithful_stripe.core.arrays.engine import Array
-from faithful_stripe.core.lineup.document import Lineup, Solution
-from faithful_stripe.core.lineup.samples import Pile
-from faithful_stripe.core.lineup.solve import solve
+from faithful_stripe.core.lineup.document.lineup_document import Lineup, Solution
+from faithful_stripe.core.lineup.reading.samples import Pile
+from faithful_stripe.core.lineup.solving.solve import solve
 from faithful_stripe.core.source import BlockSource, BlockSourceError, Unreadable, read
 from faithful_stripe.media.image import ImageFile
 from faithful_stripe.work.lineup import prove, save, solve_images

@@ -22,7 +22,7 @@ import numpy as np
 from matplotlib import pyplot as plt
 from scipy.optimize import minimize
 
-from faithful_stripe.core.lineup.calibration import FILE, Signs
+from faithful_stripe.core.lineup.document.calibration import FILE, Signs
 
 matplotlib.use("Agg")
 

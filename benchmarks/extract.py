@@ -16,8 +16,8 @@ import numpy as np
 
 from faithful_stripe.core.arrays.engine import Array
 from faithful_stripe.core.arrays.geometry import geometry
-from faithful_stripe.core.lineup.document import Lineup
-from faithful_stripe.core.lineup.verdicts import placed
+from faithful_stripe.core.lineup.document.four_verdicts import placed
+from faithful_stripe.core.lineup.document.lineup_document import Lineup
 from faithful_stripe.media.image import ImageFile, create_sparse
 from faithful_stripe.work.extracting import extract
 

@@ -14,10 +14,10 @@ import time
 import traceback
 from pathlib import Path
 
-from faithful_stripe.core.lineup.anchors import find_anchors
-from faithful_stripe.core.lineup.marks.ground import read_stock
-from faithful_stripe.core.lineup.samples import Pile
-from faithful_stripe.core.lineup.solve import solve
+from faithful_stripe.core.lineup.reading.samples import Pile
+from faithful_stripe.core.lineup.solving.solve import solve
+from faithful_stripe.core.lineup.structures.anchors import find_anchors
+from faithful_stripe.core.lineup.structures.ground import read_stock
 from faithful_stripe.core.source import MemorySource
 
 DATA = Path(__file__).resolve().parents[1] / "tests" / "data"

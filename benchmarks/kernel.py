@@ -24,8 +24,8 @@ import numpy as np
 from tests.slicer import Spec, cut
 
 from faithful_stripe.core.arrays.geometry import geometry
-from faithful_stripe.core.lineup.document import Lineup, Solution
-from faithful_stripe.core.lineup.verdicts import placed
+from faithful_stripe.core.lineup.document.four_verdicts import placed
+from faithful_stripe.core.lineup.document.lineup_document import Lineup, Solution
 from faithful_stripe.work.adopting import adopt
 from faithful_stripe.work.lineup import open_array, save
 

@@ -24,8 +24,8 @@ from tests.piles import ext, folder_of_files
 from faithful_stripe.bench.observatory import unpack
 from faithful_stripe.core.arrays.engine import Array
 from faithful_stripe.core.arrays.geometry import geometry
-from faithful_stripe.core.lineup.samples import Pile
-from faithful_stripe.core.lineup.solve import solve
+from faithful_stripe.core.lineup.reading.samples import Pile
+from faithful_stripe.core.lineup.solving.solve import solve
 from faithful_stripe.core.source import read
 from faithful_stripe.media.image import ImageFile, create_sparse
 from faithful_stripe.media.whole import copy_data

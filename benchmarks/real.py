@@ -30,7 +30,7 @@ from tests.cases import MIB, Case, _grown, _rewritten
 from tests.slicer import TIMES, Spec, cut, power
 
 from benchmarks.accuracy import VERDICTS, placed_right, said_by
-from faithful_stripe.core.lineup.document import Lineup, Solution
+from faithful_stripe.core.lineup.document.lineup_document import Lineup, Solution
 from faithful_stripe.work.extracting import extract
 from faithful_stripe.work.lineup import open_array, save, solve_images, what_is_read
 

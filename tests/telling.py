@@ -6,8 +6,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from faithful_stripe.core.lineup.samples import Pile
-from faithful_stripe.core.lineup.standing import structures_on
+from faithful_stripe.core.lineup.reading.samples import Pile
+from faithful_stripe.core.lineup.structures.standing import structures_on
 from faithful_stripe.media.image import ImageFile
 
 from .slicer import Spec, places

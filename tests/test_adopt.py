@@ -13,8 +13,8 @@ from faithful_stripe.core.formats import ddf
 from faithful_stripe.core.formats.ddf_records import SETUP_BYTES
 from faithful_stripe.core.formats.ddf_volumes import described
 from faithful_stripe.core.formats.ends import declared_end
-from faithful_stripe.core.lineup.document import Lineup, Solution
-from faithful_stripe.core.lineup.verdicts import Reason, Sure, Verdict, placed
+from faithful_stripe.core.lineup.document.four_verdicts import Reason, Sure, Verdict, placed
+from faithful_stripe.core.lineup.document.lineup_document import Lineup, Solution
 from faithful_stripe.media.image import ImageFile
 from faithful_stripe.work import adopting
 from faithful_stripe.work.adopting import adopt, by_its_setup

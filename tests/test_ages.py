@@ -7,9 +7,10 @@ import numpy as np
 import pytest
 
 from faithful_stripe.core.arrays.geometry import geometry
-from faithful_stripe.core.lineup.ages import OLDER_NATS, Age, Unit, ages_of, copies_compared
-from faithful_stripe.core.lineup.anchors import facts_of
-from faithful_stripe.core.lineup.marks.ground import Ground
+from faithful_stripe.core.lineup.document.age import OLDER_NATS, Age, Unit
+from faithful_stripe.core.lineup.evidence.ages import ages_of, copies_compared
+from faithful_stripe.core.lineup.structures.anchors import facts_of
+from faithful_stripe.core.lineup.structures.ground import Ground
 
 from .slicer import Spec, cut
 

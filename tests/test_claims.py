@@ -21,12 +21,12 @@ from faithful_stripe.core.arrays.engine import Array
 from faithful_stripe.core.arrays.geometry import geometry
 from faithful_stripe.core.arrays.levels import LEVELS
 from faithful_stripe.core.arrays.margin import margin
-from faithful_stripe.core.lineup import judging
-from faithful_stripe.core.lineup import solve as solving
-from faithful_stripe.core.lineup.document import Lineup, Solution
-from faithful_stripe.core.lineup.samples import Pile
-from faithful_stripe.core.lineup.trial import try_claim
-from faithful_stripe.core.lineup.verdicts import Reason, placed
+from faithful_stripe.core.lineup.claims.neighbour_test import try_claim
+from faithful_stripe.core.lineup.document.four_verdicts import Reason, placed
+from faithful_stripe.core.lineup.document.lineup_document import Lineup, Solution
+from faithful_stripe.core.lineup.reading.samples import Pile
+from faithful_stripe.core.lineup.solving import solve as solving
+from faithful_stripe.core.lineup.verdict import weighing as judging
 from faithful_stripe.core.source import MemorySource, Unreadable
 from faithful_stripe.media.image import ImageFile
 from faithful_stripe.media.nbd import NbdServer
@@ -166,7 +166,7 @@ def test_a_search_stopped_by_hand_says_what_is_known(tmp_path, monkeypatch, inte
     def stop(*_arguments):
         raise KeyboardInterrupt
 
-    monkeypatch.setattr(f"faithful_stripe.core.lineup.solve.{interrupted}", stop)
+    monkeypatch.setattr(f"faithful_stripe.core.lineup.solving.solve.{interrupted}", stop)
     solution = solve_images([tmp_path / name for name in names])
     assert not solution.arrays and len(solution.unused) == len(names)
     assert any("stopped" in note for note in solution.notes)

@@ -8,7 +8,7 @@ import subprocess
 
 import pytest
 
-from faithful_stripe.core.lineup.custody import PLACE_BYTES, PLACES, NotAsJudged, Part, changed, fingerprint
+from faithful_stripe.core.lineup.document.custody import PLACE_BYTES, PLACES, NotAsJudged, Part, changed, fingerprint
 from faithful_stripe.core.source import MemorySource, read
 from faithful_stripe.media.image import ImageFile, MediaError
 from faithful_stripe.media.whole import give_name

@@ -7,18 +7,19 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from faithful_stripe.core.lineup import solve as solving
-from faithful_stripe.core.lineup.anchors import facts_of, find_anchors
-from faithful_stripe.core.lineup.cast import Cast, layouts_of
-from faithful_stripe.core.lineup.hypotheses import Hypothesis
-from faithful_stripe.core.lineup.marks import ext
-from faithful_stripe.core.lineup.marks.ground import END, Ground, read_stock
-from faithful_stripe.core.lineup.membership import Membership
-from faithful_stripe.core.lineup.outdated import culprit
-from faithful_stripe.core.lineup.proof import linked_directories
-from faithful_stripe.core.lineup.samples import Pile
-from faithful_stripe.core.lineup.verdict import Findings, held_facts
-from faithful_stripe.core.lineup.verdicts import Reason
+from faithful_stripe.core.lineup.document.four_verdicts import Reason
+from faithful_stripe.core.lineup.evidence.parity_groups import Membership
+from faithful_stripe.core.lineup.hypotheses.assignment import Hypothesis
+from faithful_stripe.core.lineup.hypotheses.candidate import Candidate, layouts_of
+from faithful_stripe.core.lineup.hypotheses.stale_member import culprit
+from faithful_stripe.core.lineup.hypotheses.standing_facts import held_facts
+from faithful_stripe.core.lineup.reading.samples import Pile
+from faithful_stripe.core.lineup.solving import solve as solving
+from faithful_stripe.core.lineup.structures import ext_anchors as ext
+from faithful_stripe.core.lineup.structures.anchors import facts_of, find_anchors
+from faithful_stripe.core.lineup.structures.ground import END, Ground, read_stock
+from faithful_stripe.core.lineup.structures.volume_walk import linked_directories
+from faithful_stripe.core.lineup.verdict.volume_reading import Findings
 from faithful_stripe.core.source import MemorySource
 from faithful_stripe.media.image import ImageFile
 from faithful_stripe.work.lineup import solve_images
@@ -183,8 +184,8 @@ def test_a_head_anywhere_is_found_where_only_a_part_is_searched(volumes, tmp_pat
 def test_a_structure_that_parity_alone_holds_speaks_for_the_missing_member():
     """A fact that belongs on the missing member and stands at its place on the one with parity holds; elsewhere not."""
     (layout,) = [c for c in layouts_of("RAID4", 4) if c.rotation == "fixed-N"]
-    cast = Cast("RAID4", (layout,), ((0,), (1,), (2,)))
-    h = Hypothesis(cast, layout, 65536, 4096, 0, (None, 0, 1, 2), 0.0)
+    candidate = Candidate("RAID4", (layout,), ((0,), (1,), (2,)))
+    h = Hypothesis(candidate, layout, 65536, 4096, 0, (None, 0, 1, 2), 0.0)
     places = {(2, 4096 + 512, 512): True, (2, 4096 + 8192, 512): False, (0, 4096 + 512, 512): False}
     for (image, offset, address), holds in places.items():
         ground = Ground(b"one", "one", 1 << 30)
@@ -195,8 +196,8 @@ def test_a_structure_that_parity_alone_holds_speaks_for_the_missing_member():
 def test_rows_that_add_up_in_no_span_blame_nobody_however_the_rest_reads():
     """Never initialized rows are open on every span; a member that is out of date opens those of its own."""
     (layout,) = [c for c in layouts_of("RAID50", 6, 2) if (c.rotation, c.data) == ("parity-N", "continuation")]
-    cast = Cast("RAID50", (layout,), tuple((i,) for i in range(6)), ((0, 1, 2), (3, 4, 5)))
-    h = Hypothesis(cast, layout, 65536, 0, 0, tuple(range(6)), 0.0)
+    candidate = Candidate("RAID50", (layout,), tuple((i,) for i in range(6)), ((0, 1, 2), (3, 4, 5)))
+    h = Hypothesis(candidate, layout, 65536, 0, 0, tuple(range(6)), 0.0)
     empty = Pile([str(i) for i in range(6)], [MemorySource(1 << 20) for _ in range(6)])
     stock, rows = read_stock(empty, 1 << 20), tuple(range(0, 65536, 4096))
 

@@ -10,8 +10,8 @@ from blake3 import blake3
 from faithful_stripe.core.arrays.engine import Array
 from faithful_stripe.core.arrays.geometry import geometry
 from faithful_stripe.core.formats import mbr
-from faithful_stripe.core.lineup.document import Lineup, Solution
-from faithful_stripe.core.lineup.verdicts import placed
+from faithful_stripe.core.lineup.document.four_verdicts import placed
+from faithful_stripe.core.lineup.document.lineup_document import Lineup, Solution
 from faithful_stripe.core.source import MemorySource
 from faithful_stripe.media.image import ImageFile, MediaError
 from faithful_stripe.work.errors import WorkError

@@ -5,9 +5,10 @@ import tomllib
 import numpy as np
 import pytest
 
-from faithful_stripe.core.lineup.cast import Cast, layouts_of
-from faithful_stripe.core.lineup.given import Given
-from faithful_stripe.core.lineup.hypotheses import FORBIDDEN, assign
+from faithful_stripe.core.lineup.document.known import Given
+from faithful_stripe.core.lineup.hypotheses.assignment import FORBIDDEN, assign
+from faithful_stripe.core.lineup.hypotheses.candidate import Candidate, layouts_of
+from faithful_stripe.core.lineup.hypotheses.fixed_points import candidates_given
 
 from .slicer import Spec, cut
 
@@ -102,17 +103,17 @@ def test_a_search_that_is_stopped_says_so(fstripe, pile):
 
 
 def test_seats_that_are_given_are_held_whatever_is_voted():
-    cast = Cast("RAID5", layouts_of("RAID5", 4), ((0,), (1,), (2,)), seats=(-1, 2, -2, -1))
+    candidate = Candidate("RAID5", layouts_of("RAID5", 4), ((0,), (1,), (2,)), seats=(-1, 2, -2, -1))
     votes = np.zeros((3, 4))
     votes[2, 0] = votes[0, 2] = votes[1, 1] = 100.0
-    order, score = assign(votes, cast)
+    order, score = assign(votes, candidate)
     assert order[1] == 2 and order[2] is None and score > FORBIDDEN / 2
 
 
 def test_casts_are_made_for_what_is_given_where_there_are_none():
-    made = Given(level="RAID6", members=6).casts([], {0, 1, 2, 3}, [], ["a", "b", "c", "d"])
+    made = candidates_given(Given(level="RAID6", members=6), [], {0, 1, 2, 3}, [], ["a", "b", "c", "d"])
     assert {(c.level, c.positions, c.missing) for c in made} == {("RAID6", 6, 2)}
-    seated = Given(level="RAID0", order=("b", "?", "a")).casts([], {0, 1, 2}, [], ["a", "b", "c"])
+    seated = candidates_given(Given(level="RAID0", order=("b", "?", "a")), [], {0, 1, 2}, [], ["a", "b", "c"])
     assert [c.seats for c in seated] == [(1, -1, 0)]
 
 

@@ -6,21 +6,23 @@ import numpy as np
 import pytest
 
 from faithful_stripe.core.arrays.geometry import geometry
-from faithful_stripe.core.lineup import ballots, gaps, outdated
-from faithful_stripe.core.lineup import solve as solving
-from faithful_stripe.core.lineup.cast import Cast, layouts_of
-from faithful_stripe.core.lineup.document import Lineup
-from faithful_stripe.core.lineup.finishing import _verdicts, left_out
-from faithful_stripe.core.lineup.gaps import Judged, better_in_gaps, exchanges
-from faithful_stripe.core.lineup.hypotheses import Hypothesis
-from faithful_stripe.core.lineup.marks.ground import Ground, read_stock
-from faithful_stripe.core.lineup.membership import Membership
-from faithful_stripe.core.lineup.search import Entry, Reader, Shared
-from faithful_stripe.core.lineup.solve import _likely
-from faithful_stripe.core.lineup.soundness import tested as read_whole
-from faithful_stripe.core.lineup.start import Begin
-from faithful_stripe.core.lineup.verdict import read_volume
-from faithful_stripe.core.lineup.verdicts import Reason, Sure, Verdict, placed
+from faithful_stripe.core.lineup.document.four_verdicts import Reason, Sure, Verdict, placed
+from faithful_stripe.core.lineup.document.lineup_document import Lineup
+from faithful_stripe.core.lineup.evidence.parity_groups import Membership
+from faithful_stripe.core.lineup.full_pass.soundness import tested as read_whole
+from faithful_stripe.core.lineup.hypotheses import stale_member as outdated
+from faithful_stripe.core.lineup.hypotheses import votes as ballots
+from faithful_stripe.core.lineup.hypotheses.assignment import Hypothesis
+from faithful_stripe.core.lineup.hypotheses.candidate import Candidate, layouts_of
+from faithful_stripe.core.lineup.hypotheses.search import Entry, Reader, Shared
+from faithful_stripe.core.lineup.solving import solve as solving
+from faithful_stripe.core.lineup.solving.solve import _likely
+from faithful_stripe.core.lineup.structures.ground import Ground, read_stock
+from faithful_stripe.core.lineup.verdict import missing_slot as gaps
+from faithful_stripe.core.lineup.verdict.finishing import _verdicts, left_out
+from faithful_stripe.core.lineup.verdict.missing_slot import Judged, better_in_gaps, exchanges
+from faithful_stripe.core.lineup.verdict.volume_reading import read_volume
+from faithful_stripe.core.lineup.verdict.volume_start import Begin
 from faithful_stripe.core.source import MemorySource
 from faithful_stripe.work.lineup import solve_images
 
@@ -88,8 +90,8 @@ def test_data_before_the_start_speak_against_it(laid_out, monkeypatch, places, n
 
 def test_an_image_that_was_left_out_although_it_adds_up_is_named(laid_out, monkeypatch):  # noqa: F811
     table, truth, _placed = laid_out
-    cast = replace(truth.cast, columns=tuple((i,) for i in range(5)))
-    h = replace(truth, cast=cast, order=(0, 1, 2, 3, 4, None))
+    candidate = replace(truth.candidate, columns=tuple((i,) for i in range(5)))
+    h = replace(truth, candidate=candidate, order=(0, 1, 2, 3, 4, None))
     assert left_out(table, h) == 5
     assert left_out(table, truth) is None
     monkeypatch.setattr(table, "outdated", {5: 0})
@@ -122,12 +124,12 @@ def test_another_level_over_the_same_columns_is_looked_at_again_with_a_new_base(
     """RAID 5 behind a wiped table, cut short on one member: until the file system's place in the volume was known, a
     RAID 4 led, and was then called certain (seed 401, case 48 of the widened draw)."""
     columns = ((0,), (1,), (2,), (3,))
-    made = [Cast(level, layouts_of(level, 4), columns) for level in ("RAID5", "RAID4")]
-    apart = Cast("RAID0", layouts_of("RAID0", 2), ((4,), (5,)))
-    entries = [Entry(Reader(None, None, (), cast, Shared()), None) for cast in (*made, apart)]
+    made = [Candidate(level, layouts_of(level, 4), columns) for level in ("RAID5", "RAID4")]
+    apart = Candidate("RAID0", layouts_of("RAID0", 2), ((4,), (5,)))
+    entries = [Entry(Reader(None, None, (), candidate, Shared()), None) for candidate in (*made, apart)]
     led = Hypothesis(made[1], made[1].layouts[0], 65536, 0, 0, (0, 1, 2, 3), 500.0)
     behind = Hypothesis(apart, apart.layouts[0], 65536, 0, 0, (0, 1), 100.0)
-    assert [e.reader.cast for e in _likely(entries, [led, behind])] == made
+    assert [e.reader.candidate for e in _likely(entries, [led, behind])] == made
 
 
 def by_image(anchors):

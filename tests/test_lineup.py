@@ -7,12 +7,12 @@ import tomllib
 import numpy as np
 import pytest
 
-from faithful_stripe.core.lineup.algebra import TIMES, sketch
-from faithful_stripe.core.lineup.document import LineupError, read_document
-from faithful_stripe.core.lineup.membership import memberships, places_of, survey
-from faithful_stripe.core.lineup.partitions import partition_starts
-from faithful_stripe.core.lineup.samples import Pile
-from faithful_stripe.core.lineup.solve import solve
+from faithful_stripe.core.lineup.document.lineup_document import LineupError, read_document
+from faithful_stripe.core.lineup.evidence.field_algebra import TIMES, sketch
+from faithful_stripe.core.lineup.evidence.parity_groups import memberships, places_of, survey
+from faithful_stripe.core.lineup.reading.samples import Pile
+from faithful_stripe.core.lineup.solving.solve import solve
+from faithful_stripe.core.lineup.structures.partition_starts import partition_starts
 from faithful_stripe.core.source import MemorySource, Unreadable, read
 from faithful_stripe.media.image import ImageFile
 

@@ -14,8 +14,8 @@ from hypothesis import strategies as st
 from faithful_stripe.core.arrays.geometry import geometry
 from faithful_stripe.core.formats.declared import FormatError
 from faithful_stripe.core.formats.lvm import NotRead, parse, physical_volume
-from faithful_stripe.core.lineup.document import Lineup, Solution
-from faithful_stripe.core.lineup.verdicts import placed
+from faithful_stripe.core.lineup.document.four_verdicts import placed
+from faithful_stripe.core.lineup.document.lineup_document import Lineup, Solution
 from faithful_stripe.core.source import Window
 from faithful_stripe.work.errors import WorkError
 from faithful_stripe.work.lineup import save

@@ -5,7 +5,7 @@ import tomllib
 
 import pytest
 
-from faithful_stripe.core.lineup.rowmap import RowMap
+from faithful_stripe.core.lineup.document.row_map import RowMap
 from faithful_stripe.media.image import ImageFile
 from faithful_stripe.work.lineup import load
 
@@ -115,7 +115,7 @@ def test_an_image_of_another_size_than_when_it_was_solved_is_refused(fstripe, ar
 
 def test_only_what_was_read_whole_is_certain(fstripe, array, monkeypatch):
     names, _order = array("RAID5")
-    monkeypatch.setattr("faithful_stripe.core.lineup.solve.FULL_BYTES", 0)
+    monkeypatch.setattr("faithful_stripe.core.lineup.solving.solve.FULL_BYTES", 0)
     sampled = fstripe("lineup", "solve", *names)
     assert sampled.status == 3 and sampled.out.count("NOT TESTED") == 2 and "--full" in sampled.out
     assert fstripe("lineup", "solve", *names, "--full").status == 0

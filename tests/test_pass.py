@@ -7,12 +7,12 @@ from hypothesis import strategies as st
 
 from faithful_stripe.core.arrays.engine import Array
 from faithful_stripe.core.arrays.geometry import geometry
-from faithful_stripe.core.lineup import blame, soundness
-from faithful_stripe.core.lineup.document import Lineup
-from faithful_stripe.core.lineup.passing import full_pass
-from faithful_stripe.core.lineup.patches import patches
-from faithful_stripe.core.lineup.rowmap import RowMap, State, Why, opened
-from faithful_stripe.core.lineup.verdicts import NAMES, Reason, Sure, Verdict, Verdicts, placed
+from faithful_stripe.core.lineup.document.four_verdicts import NAMES, Reason, Sure, Verdict, Verdicts, placed
+from faithful_stripe.core.lineup.document.lineup_document import Lineup
+from faithful_stripe.core.lineup.document.row_map import RowMap, State, Why, opened
+from faithful_stripe.core.lineup.full_pass import blame, soundness
+from faithful_stripe.core.lineup.full_pass.patches import patches
+from faithful_stripe.core.lineup.full_pass.row_pass import full_pass
 from faithful_stripe.core.ranges import clip, union
 from faithful_stripe.core.source import MemorySource, Unreadable, read
 from faithful_stripe.work.checked import CheckedVolume

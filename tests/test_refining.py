@@ -6,13 +6,13 @@ import pytest
 
 from faithful_stripe.core.arrays.engine import Array
 from faithful_stripe.core.arrays.geometry import geometry
-from faithful_stripe.core.lineup.cast import Cast, layouts_of
-from faithful_stripe.core.lineup.gaps import Judged
-from faithful_stripe.core.lineup.hypotheses import Hypothesis
-from faithful_stripe.core.lineup.refining import explained, refined
-from faithful_stripe.core.lineup.samples import Pile, silent
-from faithful_stripe.core.lineup.table import lay_out
-from faithful_stripe.core.lineup.verdict import read_volume
+from faithful_stripe.core.lineup.hypotheses.assignment import Hypothesis
+from faithful_stripe.core.lineup.hypotheses.candidate import Candidate, layouts_of
+from faithful_stripe.core.lineup.hypotheses.pile_table import lay_out
+from faithful_stripe.core.lineup.reading.samples import Pile, silent
+from faithful_stripe.core.lineup.verdict.missing_slot import Judged
+from faithful_stripe.core.lineup.verdict.refining import explained, refined
+from faithful_stripe.core.lineup.verdict.volume_reading import read_volume
 from faithful_stripe.core.source import MemorySource
 from faithful_stripe.media.image import ImageFile
 from faithful_stripe.media.whole import copy_data
@@ -29,8 +29,8 @@ def laid_out(observatory):
         copy_data(file, 0, min(file.size, shape.volume_bytes), Array(shape, members))
     table = lay_out(Pile([f"m{i}" for i in range(MEMBERS)], members), silent)
     chosen = next(c for c in layouts_of("RAID5", MEMBERS) if (c.rotation, c.data) == ("parity-N", "continuation"))
-    cast = Cast("RAID5", (chosen,), tuple((i,) for i in range(MEMBERS)))
-    truth = Hypothesis(cast, chosen, STRIP, 0, 0, tuple(range(MEMBERS)), 100.0, 95.0)
+    candidate = Candidate("RAID5", (chosen,), tuple((i,) for i in range(MEMBERS)))
+    truth = Hypothesis(candidate, chosen, STRIP, 0, 0, tuple(range(MEMBERS)), 100.0, 95.0)
     return table, truth, [(a, 0) for a in table.anchors if not a.ground.guessed]
 
 

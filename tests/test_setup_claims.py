@@ -6,9 +6,9 @@ import pytest
 
 from faithful_stripe.core.arrays.geometry import geometry
 from faithful_stripe.core.formats.ddf_volumes import Described
-from faithful_stripe.core.lineup.claims import judge_claims
-from faithful_stripe.core.lineup.document import Lineup
-from faithful_stripe.core.lineup.verdicts import placed
+from faithful_stripe.core.lineup.claims.ddf_claim import judge_claims
+from faithful_stripe.core.lineup.document.four_verdicts import placed
+from faithful_stripe.core.lineup.document.lineup_document import Lineup
 from faithful_stripe.media.image import ImageFile, create_sparse
 
 MIB = 1 << 20

@@ -5,12 +5,12 @@ import os
 import numpy as np
 import pytest
 
-from faithful_stripe.core.lineup import samples
-from faithful_stripe.core.lineup.anchors import Anchors
-from faithful_stripe.core.lineup.concatenated import _placed, unstriped
-from faithful_stripe.core.lineup.marks.ground import Ground
-from faithful_stripe.core.lineup.solve import GAVE_UP
-from faithful_stripe.core.lineup.verdicts import Reason, Sure
+from faithful_stripe.core.lineup.document.four_verdicts import Reason, Sure
+from faithful_stripe.core.lineup.reading import samples
+from faithful_stripe.core.lineup.solving.solve import GAVE_UP
+from faithful_stripe.core.lineup.solving.span import _placed, unstriped
+from faithful_stripe.core.lineup.structures.anchors import Anchors
+from faithful_stripe.core.lineup.structures.ground import Ground
 from faithful_stripe.work.lineup import solve_images
 
 from .cutting import pile, right

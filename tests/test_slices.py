@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from faithful_stripe.core.lineup.slices import Between
+from faithful_stripe.core.lineup.solving.slices import Between
 from faithful_stripe.core.source import MemorySource, read
 from faithful_stripe.media.image import ImageFile, create_sparse
 

@@ -11,13 +11,21 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from faithful_stripe.core.arrays.gf256 import power
-from faithful_stripe.core.lineup.algebra import P_ROLE, Q_ROLE, TIMES, inside, null_spaces, relations, roles
-from faithful_stripe.core.lineup.anchors import find_anchors
-from faithful_stripe.core.lineup.continuity import Continuity
-from faithful_stripe.core.lineup.marks import table
-from faithful_stripe.core.lineup.marks.ground import Piece, Stock, read_stock
-from faithful_stripe.core.lineup.rowmap import State, Why
-from faithful_stripe.core.lineup.samples import Pile
+from faithful_stripe.core.lineup.document.row_map import State, Why
+from faithful_stripe.core.lineup.evidence.field_algebra import (
+    P_ROLE,
+    Q_ROLE,
+    TIMES,
+    inside,
+    null_spaces,
+    relations,
+    roles,
+)
+from faithful_stripe.core.lineup.evidence.seam_model import Continuity
+from faithful_stripe.core.lineup.reading.samples import Pile
+from faithful_stripe.core.lineup.structures import partition_tables as table
+from faithful_stripe.core.lineup.structures.anchors import find_anchors
+from faithful_stripe.core.lineup.structures.ground import Piece, Stock, read_stock
 from faithful_stripe.core.source import MemorySource
 from faithful_stripe.media.image import ImageFile
 from faithful_stripe.work.lineup import solve_images

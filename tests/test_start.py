@@ -10,16 +10,18 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from faithful_stripe.core.lineup.algebra import Relation
-from faithful_stripe.core.lineup.cast import Cast, layouts_of
-from faithful_stripe.core.lineup.hypotheses import Hypothesis
-from faithful_stripe.core.lineup.marks import labels, ntfs, table
-from faithful_stripe.core.lineup.marks.ground import read_stock
-from faithful_stripe.core.lineup.membership import Place, _border
-from faithful_stripe.core.lineup.sameness import volume_map
-from faithful_stripe.core.lineup.samples import Pile
-from faithful_stripe.core.lineup.start import _closes, shifted
-from faithful_stripe.core.lineup.verdicts import Reason, Sure
+from faithful_stripe.core.lineup.document.four_verdicts import Reason, Sure
+from faithful_stripe.core.lineup.evidence.field_algebra import Relation
+from faithful_stripe.core.lineup.evidence.parity_groups import Place, _border
+from faithful_stripe.core.lineup.hypotheses.assignment import Hypothesis
+from faithful_stripe.core.lineup.hypotheses.candidate import Candidate, layouts_of
+from faithful_stripe.core.lineup.hypotheses.equivalence import volume_map
+from faithful_stripe.core.lineup.reading.samples import Pile
+from faithful_stripe.core.lineup.structures import ntfs_anchors as ntfs
+from faithful_stripe.core.lineup.structures import partition_tables as table
+from faithful_stripe.core.lineup.structures import volume_labels as labels
+from faithful_stripe.core.lineup.structures.ground import read_stock
+from faithful_stripe.core.lineup.verdict.volume_start import _closes, shifted
 from faithful_stripe.core.source import MemorySource
 from faithful_stripe.work.lineup import solve_images
 
@@ -41,8 +43,8 @@ def test_a_shifted_hypothesis_puts_the_same_bytes_after_one_another(chosen, rows
     n, strip = chosen.members, 8192
     order = list(range(n))
     random.Random(seed).shuffle(order)
-    cast = Cast(chosen.level, (chosen,), tuple((i,) for i in range(n)))
-    h = Hypothesis(cast, chosen, strip, 16 * strip, 0, tuple(order), 0.0)
+    candidate = Candidate(chosen.level, (chosen,), tuple((i,) for i in range(n)))
+    h = Hypothesis(candidate, chosen, strip, 16 * strip, 0, tuple(order), 0.0)
     moved = shifted(h, rows)
     if moved is None:
         assert rows % chosen.pattern().rows or chosen.q_exponent == "member-position"
@@ -92,14 +94,14 @@ def test_what_stands_in_front_on_both_copies_is_the_mirrors_too(volumes, tmp_pat
 def test_strangers_that_are_alike_say_nothing_of_the_start():
     """Images 2 and 4 are copies of one another and have no seat: what they hold in front is no row of this volume."""
     (chosen,) = layouts_of("RAID10", 2)
-    cast = Cast("RAID10", (chosen,), ((0, 1), (2, 4), (3,)))
-    h = Hypothesis(cast, chosen, 16384, 65536, 0, (2, 0), 0.0)
+    candidate = Candidate("RAID10", (chosen,), ((0, 1), (2, 4), (3,)))
+    h = Hypothesis(candidate, chosen, 16384, 65536, 0, (2, 0), 0.0)
     pair = np.array([[1, 1]], np.uint8)
     stray = Place(4096, frozenset({2, 4}), (Relation((2, 4), pair),))
     mine = Place(4096, frozenset({0, 1}), (Relation((0, 1), pair),))
     assert not _closes(h, stray) and _closes(h, mine)
-    mirror = replace(h, cast=Cast("RAID1", layouts_of("RAID1", 2), ((0,), (1,))), layout=layouts_of("RAID1", 2)[0],
-                     order=(0, 1))  # fmt: skip
+    made = layouts_of("RAID1", 2)
+    mirror = replace(h, candidate=Candidate("RAID1", made, ((0,), (1,))), layout=made[0], order=(0, 1))
     moved = shifted(mirror, 2)
     assert moved is not None and moved[0].order == (0, 1)  # both keep their seats
 

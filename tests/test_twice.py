@@ -10,8 +10,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from faithful_stripe.core.lineup.samples import Pile
-from faithful_stripe.core.lineup.twice import SECTOR, BestOf, imaged_twice
+from faithful_stripe.core.lineup.reading.imaged_twice import SECTOR, BestOf, imaged_twice
+from faithful_stripe.core.lineup.reading.samples import Pile
 from faithful_stripe.core.source import MemorySource, Unreadable, read
 from faithful_stripe.media.image import ImageFile
 

@@ -9,13 +9,13 @@ import numpy as np
 import pytest
 
 from faithful_stripe.core.arrays.layout import layout
-from faithful_stripe.core.lineup.cast import Cast, casts
-from faithful_stripe.core.lineup.finishing import members_only
-from faithful_stripe.core.lineup.hypotheses import Hypothesis
-from faithful_stripe.core.lineup.membership import Membership, Survey, look_alikes
-from faithful_stripe.core.lineup.samples import Pile
-from faithful_stripe.core.lineup.unseated import seated, unseated
-from faithful_stripe.core.lineup.verdicts import Reason
+from faithful_stripe.core.lineup.document.four_verdicts import Reason
+from faithful_stripe.core.lineup.evidence.parity_groups import Membership, Survey, look_alikes
+from faithful_stripe.core.lineup.hypotheses.assignment import Hypothesis
+from faithful_stripe.core.lineup.hypotheses.candidate import Candidate, candidates
+from faithful_stripe.core.lineup.reading.samples import Pile
+from faithful_stripe.core.lineup.verdict.finishing import members_only
+from faithful_stripe.core.lineup.verdict.unseated import seated, unseated
 from faithful_stripe.media.image import ImageFile
 from faithful_stripe.work.lineup import solve_images
 
@@ -42,9 +42,9 @@ def taken(names, spec, gone):
     )  # fmt: skip
     there = [m for m in range(spec.members) if m not in gone]
     order = tuple(there.index(m) if m in there else None for m in range(spec.members))
-    cast = Cast(spec.level, (made,), tuple((m,) for m in there))
+    candidate = Candidate(spec.level, (made,), tuple((m,) for m in there))
     table = SimpleNamespace(pile=Pile(names, sources), outdated={}, fits_as_well=set(), note=lambda *_words: None)
-    return stack, table, Hypothesis(cast, made, spec.strip, spec.start, 0, order, 0.0)
+    return stack, table, Hypothesis(candidate, made, spec.strip, spec.start, 0, order, 0.0)
 
 
 @pytest.mark.parametrize("spec", SPECS, ids=lambda s: f"{s.level}-{s.data}")
@@ -58,8 +58,8 @@ def test_a_member_is_known_by_what_the_others_say_it_holds(volumes, tmp_path, sp
         (fit,) = unseated(table, h)
         assert (fit.image, fit.position, fit.other) == (gone, gone, 0)
         whole = seated(h, fit)
-        assert not whole.cast.missing and unseated(table, whole) == []
-        assert whole.cast.columns[whole.order[gone]] == (gone,)
+        assert not whole.candidate.missing and unseated(table, whole) == []
+        assert whole.candidate.columns[whole.order[gone]] == (gone,)
     rng = np.random.default_rng(7)
     with open(names[gone], "r+b") as image:
         size = image.seek(0, 2)
@@ -81,8 +81,8 @@ def test_a_member_that_says_little_itself_is_not_left_out(volumes, tmp_path):
 
 def test_no_array_is_tried_that_cannot_be():
     """Six alike beside twenty others: more mirrors than a span has members."""
-    tried = casts(range(26), [Membership(tuple(range(6)), "copies", 40, 40)])
-    assert tried and all(cast.positions * cast.copies <= 32 for cast in tried)
+    tried = candidates(range(26), [Membership(tuple(range(6)), "copies", 40, 40)])
+    assert tried and all(candidate.positions * candidate.copies <= 32 for candidate in tried)
 
 
 def test_a_mirror_beside_empty_images_may_be_the_first_strip_of_more(volumes, tmp_path):
@@ -102,10 +102,10 @@ def test_a_mirror_beside_empty_images_may_be_the_first_strip_of_more(volumes, tm
 def test_what_does_not_add_up_to_a_span_does_not_hide_the_array():
     """Four of five that add up as P and Q do, one missing, and a fifth that holds structures of the same file system:
     RAID 6 of five is tried. All five were called RAID 6 of seven without two."""
-    tried = casts(range(5), [Membership((0, 1, 2, 3), "two less one", 86, 86)])
+    tried = candidates(range(5), [Membership((0, 1, 2, 3), "two less one", 86, 86)])
     assert [(c.level, c.positions, c.missing) for c in tried] == [("RAID6", 5, 1)]
     spans = [Membership((0, 1, 2, 3), "sum", 80, 80), Membership((4, 5, 6, 7), "sum", 80, 80)]
-    assert {(c.level, c.positions, c.missing) for c in casts(range(10), spans)} >= {("RAID50", 8, 0)}
+    assert {(c.level, c.positions, c.missing) for c in candidates(range(10), spans)} >= {("RAID50", 8, 0)}
 
 
 @pytest.mark.parametrize(("bytes_", "sure"), [(16 << 20, "certain"), (32 << 20, "undecided")])

@@ -8,9 +8,9 @@ from pathlib import Path
 import pytest
 
 from faithful_stripe.core.formats import ext4
-from faithful_stripe.core.lineup.ages import Unit
-from faithful_stripe.core.lineup.proof import prove_ext4
-from faithful_stripe.core.lineup.verdicts import Reason, Sure
+from faithful_stripe.core.lineup.document.age import Unit
+from faithful_stripe.core.lineup.document.four_verdicts import Reason, Sure
+from faithful_stripe.core.lineup.structures.volume_walk import prove_ext4
 from faithful_stripe.media.image import ImageFile
 from faithful_stripe.work.lineup import solve_images
 

@@ -8,13 +8,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from faithful_stripe.core.arrays.geometry import geometry
-from faithful_stripe.core.lineup import calibration, finishing
-from faithful_stripe.core.lineup.document import Evidence, Lineup
-from faithful_stripe.core.lineup.gaps import Judged
-from faithful_stripe.core.lineup.solve import _refuted, as_measured
-from faithful_stripe.core.lineup.start import Begin
-from faithful_stripe.core.lineup.verdict import FILES_FAIL, FILES_HOLD, read_volume
-from faithful_stripe.core.lineup.verdicts import Reason, Sure, Verdict, Verdicts, placed
+from faithful_stripe.core.lineup.document import calibration
+from faithful_stripe.core.lineup.document.four_verdicts import Reason, Sure, Verdict, Verdicts, placed
+from faithful_stripe.core.lineup.document.lineup_document import Evidence, Lineup
+from faithful_stripe.core.lineup.solving.solve import _refuted, as_measured
+from faithful_stripe.core.lineup.verdict import finishing
+from faithful_stripe.core.lineup.verdict.missing_slot import Judged
+from faithful_stripe.core.lineup.verdict.volume_reading import FILES_FAIL, FILES_HOLD, read_volume
+from faithful_stripe.core.lineup.verdict.volume_start import Begin
 
 from .test_refining import laid_out  # noqa: F401
 

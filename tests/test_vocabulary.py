@@ -2,11 +2,13 @@
 
 import ast
 import re
+from collections import Counter
 from pathlib import Path
 
 import click
 import pytest
 
+import faithful_stripe
 from faithful_stripe.cli.main import COMMANDS
 from faithful_stripe.cli.main import fstripe as tool
 from faithful_stripe.cli.vocabulary import WORDS, found, page
@@ -134,3 +136,12 @@ def test_a_file_that_is_not_there_is_said_in_plain_words(fstripe, skerry, tmp_pa
     told = fstripe(*words)
     assert told.status in (1, 2) and "[Errno" not in told.err and "Errno" not in told.out
     assert len(told.err.strip().splitlines()) == 1, told.err
+
+
+def test_a_file_of_the_solver_is_known_by_its_name_alone() -> None:
+    """No name of a file in the lineup's rooms occurs a second time in the core."""
+    core = Path(faithful_stripe.__file__).parent / "core"
+    names = Counter(p.name for p in core.rglob("*.py") if p.name != "__init__.py")
+    rooms = {p.name for p in (core / "lineup").rglob("*.py")} - {"__init__.py"}
+    assert len(rooms) > 50
+    assert not [name for name in rooms if names[name] > 1]

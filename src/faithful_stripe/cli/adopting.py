@@ -13,7 +13,7 @@ from .common import plain as plain_of
 from .lineup_parts import map_parts, verdict_parts
 
 if TYPE_CHECKING:
-    from ..core.lineup.document import Lineup
+    from ..core.lineup.document.lineup_document import Lineup
     from ..work.adopting import NewSet
     from ..work.same_volume import Seen
     from .render import Part

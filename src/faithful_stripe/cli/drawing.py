@@ -10,7 +10,7 @@ import click
 from .common import json_option, print_json
 
 if TYPE_CHECKING:
-    from ..core.lineup.document import Lineup
+    from ..core.lineup.document.lineup_document import Lineup
     from ..work.drawing import Row
     from .render import Part
 
@@ -40,7 +40,7 @@ def draw(
       fstripe lineup draw found.toml --plot found.png
       fstripe lineup draw found.toml --map rows.png
     """
-    from ..core.lineup.document import LineupError
+    from ..core.lineup.document.lineup_document import LineupError
     from ..work.drawing import pieces, rows
     from ..work.lineup import evidence_of, load
     from .render import show, waiting

@@ -14,14 +14,14 @@ NOT_READ = {
 }
 
 if TYPE_CHECKING:
-    from ..core.lineup.document import Lineup, Solution
-    from ..core.lineup.verdicts import Verdicts
+    from ..core.lineup.document.four_verdicts import Verdicts
+    from ..core.lineup.document.lineup_document import Lineup, Solution
     from .render import Part
 
 
 def array_parts(array: Lineup, number: int, explain: bool) -> list[Part]:
     """One array in full."""
-    from ..core.lineup.verdicts import Sure
+    from ..core.lineup.document.four_verdicts import Sure
     from ..core.units import binary_size, decimal_size
     from .lineup_words import measured, strength
     from .render import Line, Table

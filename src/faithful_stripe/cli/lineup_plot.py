@@ -10,7 +10,7 @@ from ..core.units import binary_size
 from ..media.whole import refuse_existing
 
 if TYPE_CHECKING:
-    from ..core.lineup.document import Lineup
+    from ..core.lineup.document.lineup_document import Lineup
     from ..work.drawing import Row
     from ..work.lineup import EvidenceMap
 

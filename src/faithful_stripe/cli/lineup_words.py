@@ -5,12 +5,12 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from ..core.lineup.rowmap import RowMap, State, Why
-from ..core.lineup.verdicts import NAMES, Reason, Sure, Verdict, Verdicts
+from ..core.lineup.document.four_verdicts import NAMES, Reason, Sure, Verdict, Verdicts
+from ..core.lineup.document.row_map import RowMap, State, Why
 from ..core.units import binary_size, duration
 
 if TYPE_CHECKING:
-    from ..core.lineup.document import Lineup
+    from ..core.lineup.document.lineup_document import Lineup
 
 STYLES = {
     Sure.CERTAIN: "good", Sure.PROBABLE: "Warning", Sure.UNTESTED: "Warning", Sure.UNTESTABLE: "Warning",

@@ -7,11 +7,11 @@ from typing import TYPE_CHECKING, Any, BinaryIO
 
 import numpy as np
 
-from ..core.lineup.rowmap import State
+from ..core.lineup.document.row_map import State
 from ..core.units import binary_size
 
 if TYPE_CHECKING:
-    from ..core.lineup.document import Lineup
+    from ..core.lineup.document.lineup_document import Lineup
 
 BINS = 400
 """Of so many parts of the rows each is drawn by the worst state in it."""

@@ -11,7 +11,7 @@ from .common import ATTENTION, json_option, print_json
 from .lineup_parts import verdict_parts
 
 if TYPE_CHECKING:
-    from ..core.lineup.trial import Attempt
+    from ..core.lineup.claims.neighbour_test import Attempt
     from ..work.lineup import Proof
     from .render import Part
 

@@ -17,7 +17,7 @@ from ..core.visible import visible
 from . import layout
 
 if TYPE_CHECKING:
-    from ..core.lineup.samples import Tell
+    from ..core.lineup.reading.samples import Tell
 
 LEAST = 20
 """Characters: no terminal is taken to be narrower."""
@@ -129,7 +129,7 @@ def progress(what: str) -> Iterator[Callable[[int, int], None]]:
 def waiting(what: str) -> Iterator[Tell]:
     """What is being looked at, how many parts of that are done, and the best so far, on standard error; nothing in a
     pipe. The bar pulses while nobody knows how many parts there are."""
-    from ..core.lineup.samples import BEST, silent
+    from ..core.lineup.reading.samples import BEST, silent
 
     if not sys.stderr.isatty():
         yield silent

@@ -16,7 +16,7 @@ from .common import ATTENTION, json_option, print_json
 from .lineup_parts import array_parts, given_parts
 
 if TYPE_CHECKING:
-    from ..core.lineup.document import Solution
+    from ..core.lineup.document.lineup_document import Solution
     from .render import Part
 
 
@@ -83,7 +83,7 @@ def solve(
       fstripe lineup solve pile/*.img --level 5 --strip 64KiB --order "a.img,?,-,c.img"
     """
     from ..core.errors import StripeError
-    from ..core.lineup.given import Given
+    from ..core.lineup.document.known import Given
     from ..media.whole import try_place
     from ..work.lineup import save, solve_images
     from .render import show, waiting

@@ -12,7 +12,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Protocol
 
-from ..core.lineup.twice import BestOf
+from ..core.lineup.reading.imaged_twice import BestOf
 from ..core.ranges import Range, clip, subtract, union
 from ..core.source import Buffer, Unreadable
 from .image import ImageFile, MediaError, media_error

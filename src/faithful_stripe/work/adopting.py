@@ -36,11 +36,11 @@ from ..core.formats.ddf_records import (
 )
 from ..core.formats.ddf_volumes import described
 from ..core.formats.ends import declared_end
-from ..core.lineup.document import Lineup
-from ..core.lineup.passing import Bytes
-from ..core.lineup.samples import Tell, silent
-from ..core.lineup.soundness import tested
-from ..core.lineup.verdicts import Sure
+from ..core.lineup.document.four_verdicts import Sure
+from ..core.lineup.document.lineup_document import Lineup
+from ..core.lineup.full_pass.row_pass import Bytes
+from ..core.lineup.full_pass.soundness import tested
+from ..core.lineup.reading.samples import Tell, silent
 from ..core.ranges import Range
 from ..core.source import BlockSource
 from ..media.parts import create_image, open_image

@@ -9,11 +9,11 @@ import numpy as np
 import numpy.typing as npt
 
 from ..core.arrays.geometry import Concatenation
-from ..core.lineup.custody import NotAsJudged, Sealing
-from ..core.lineup.document import Lineup
-from ..core.lineup.passing import full_pass, rows_with
-from ..core.lineup.patches import patches
-from ..core.lineup.soundness import tested
+from ..core.lineup.document.custody import NotAsJudged, Sealing
+from ..core.lineup.document.lineup_document import Lineup
+from ..core.lineup.full_pass.patches import patches
+from ..core.lineup.full_pass.row_pass import full_pass, rows_with
+from ..core.lineup.full_pass.soundness import tested
 from ..core.ranges import Range, clip, subtract, union
 from ..core.source import BlockSource, Buffer, Unreadable, check_bounds
 

@@ -11,9 +11,9 @@ import numpy as np
 import numpy.typing as npt
 
 from ..core.arrays.geometry import Concatenation, Geometry
-from ..core.lineup.document import Lineup, LineupError
-from ..core.lineup.samples import Pile, Tell, silent
-from ..core.lineup.standing import standing, structures_on
+from ..core.lineup.document.lineup_document import Lineup, LineupError
+from ..core.lineup.reading.samples import Pile, Tell, silent
+from ..core.lineup.structures.standing import standing, structures_on
 from ..core.ranges import Range, total, union
 from .lineup import load, locate, open_drive_of
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from ..core.arrays.geometry import Geometry
 from ..core.arrays.layout import P_CELL, Q_CELL
-from ..core.lineup.document import Lineup
+from ..core.lineup.document.lineup_document import Lineup
 
 
 @dataclass(frozen=True)

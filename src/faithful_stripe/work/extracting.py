@@ -13,12 +13,12 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from ..core.lineup.document import Lineup
-from ..core.lineup.passing import Sink
-from ..core.lineup.patches import patches
-from ..core.lineup.rowmap import RowMap, joined
-from ..core.lineup.samples import Tell, silent
-from ..core.lineup.soundness import judged_by, tested
+from ..core.lineup.document.lineup_document import Lineup
+from ..core.lineup.document.row_map import RowMap, joined
+from ..core.lineup.full_pass.patches import patches
+from ..core.lineup.full_pass.row_pass import Sink
+from ..core.lineup.full_pass.soundness import judged_by, tested
+from ..core.lineup.reading.samples import Tell, silent
 from ..core.ranges import Range, clip, subtract, total, union
 from ..core.source import BlockSource
 from ..media.whole import write_text

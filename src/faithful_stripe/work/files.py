@@ -17,10 +17,10 @@ from pathlib import Path, PurePosixPath
 from blake3 import blake3
 
 from ..core.arrays.geometry import Concatenation
-from ..core.lineup.document import Lineup
-from ..core.lineup.held import Held
-from ..core.lineup.rowmap import Why
-from ..core.lineup.samples import Tell, silent
+from ..core.lineup.document.held import Held
+from ..core.lineup.document.lineup_document import Lineup
+from ..core.lineup.document.row_map import Why
+from ..core.lineup.reading.samples import Tell, silent
 from ..core.ranges import Range, clip, subtract, total, union
 from ..core.source import BlockSourceError, Pieces
 from ..media.file_readers import opened as opened_files

@@ -16,18 +16,18 @@ import numpy.typing as npt
 from ..core.formats import ddf
 from ..core.formats.ddf_volumes import described
 from ..core.formats.declared import FormatError
-from ..core.lineup.claims import differences, judge_claims
-from ..core.lineup.custody import Fingerprint, NotAsJudged, Part, changed, fingerprint
-from ..core.lineup.document import Claim, Lineup, LineupError, Solution, read_document
-from ..core.lineup.given import MISSING, OPEN, Given
-from ..core.lineup.held import Held
-from ..core.lineup.samples import Pile, Tell, silent
-from ..core.lineup.solve import STOPPED, solve, solve_given, stopped
-from ..core.lineup.soundness import tested
-from ..core.lineup.standing import evidence_map, structures_on
-from ..core.lineup.trial import Trial, try_claim
-from ..core.lineup.twice import imaged_twice
-from ..core.lineup.verdicts import Reason, Sure, Verdict, Verdicts
+from ..core.lineup.claims.ddf_claim import differences, judge_claims
+from ..core.lineup.claims.neighbour_test import Trial, try_claim
+from ..core.lineup.document.custody import Fingerprint, NotAsJudged, Part, changed, fingerprint
+from ..core.lineup.document.four_verdicts import Reason, Sure, Verdict, Verdicts
+from ..core.lineup.document.held import Held
+from ..core.lineup.document.known import MISSING, OPEN, Given
+from ..core.lineup.document.lineup_document import Claim, Lineup, LineupError, Solution, read_document
+from ..core.lineup.full_pass.soundness import tested
+from ..core.lineup.reading.imaged_twice import imaged_twice
+from ..core.lineup.reading.samples import Pile, Tell, silent
+from ..core.lineup.solving.solve import STOPPED, solve, solve_given, stopped
+from ..core.lineup.structures.standing import evidence_map, structures_on
 from ..core.source import BlockSource, BlockSourceError
 from ..media.forgiving import Forgiving
 from ..media.forms import DriveImage, open_drive, whole_images

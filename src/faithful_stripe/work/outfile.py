@@ -19,8 +19,8 @@ import numpy as np
 import numpy.typing as npt
 from blake3 import blake3
 
-from ..core.lineup.reading import holding
-from ..core.lineup.samples import Tell, silent
+from ..core.lineup.reading.row_reader import holding
+from ..core.lineup.reading.samples import Tell, silent
 from ..core.source import BlockSource, read
 from ..media.image import ImageFile, MediaError, media_error
 from ..media.whole import give_name, refuse_existing, sync_folder, write_text

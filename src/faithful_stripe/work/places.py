@@ -8,7 +8,7 @@ from ..core.formats import gpt, lvm, mbr
 from ..core.formats.declared import FormatError
 from ..core.formats.lvm import NotRead
 from ..core.formats.probe import describe
-from ..core.lineup.held import Held
+from ..core.lineup.document.held import Held
 from ..core.ranges import Range
 from ..core.source import BlockSource, BlockSourceError, Window
 from .copying import parse_range

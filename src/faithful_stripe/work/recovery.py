@@ -11,9 +11,9 @@ from pathlib import Path, PurePosixPath
 from blake3 import blake3
 
 from .. import __version__
-from ..core.lineup.custody import Fingerprint
-from ..core.lineup.document import Lineup, LineupError
-from ..core.lineup.samples import Tell, silent
+from ..core.lineup.document.custody import Fingerprint
+from ..core.lineup.document.lineup_document import Lineup, LineupError
+from ..core.lineup.reading.samples import Tell, silent
 from ..core.source import BlockSource, BlockSourceError
 from ..media.filesystems import FilesError, Kind
 from ..media.image import ImageFile

@@ -7,9 +7,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..core.formats.ends import declared_end
-from ..core.lineup.document import Lineup
-from ..core.lineup.samples import Tell, silent
-from ..core.lineup.soundness import tested
+from ..core.lineup.document.lineup_document import Lineup
+from ..core.lineup.full_pass.soundness import tested
+from ..core.lineup.reading.samples import Tell, silent
 from ..core.ranges import Range, clip, total, union
 from ..core.source import BlockSource
 from ..media.forgiving import Forgiving

@@ -1,0 +1,1 @@
+"""What somebody states of an array, its own set-up or a person, tried against what the data say."""

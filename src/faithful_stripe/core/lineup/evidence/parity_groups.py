@@ -1,0 +1,438 @@
+"""Membership: which images belong together, by the linear relations among what stands at one offset.
+
+Each sampled place votes. A real group closes on most of the places in which it holds data, a chance one on almost
+none. Mirrors are relations of two; the pairs of a RAID 1E hold in a part of the rows each and form a chain.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field, replace
+from itertools import pairwise
+
+import numpy as np
+import numpy.typing as npt
+
+from ...ranges import union
+from ..reading.samples import BLOCK, Pile
+from .field_algebra import Relation, inside, null_spaces, relations, sketch
+from .relation_kinds import group_kind, kind_of, sparse_kind
+
+SAMPLE_BLOCKS, LEAST_PLACES = 6144, 192
+"""Blocks that are sketched in all, and fewest places whatever the number of images."""
+
+LEAST_CLOSING, LEAST_SHARE = 6, 0.42
+"""A group must close on this many places, and on this share of those in which it holds data."""
+
+FULL_CLOSING, FULL_SHARE = 24, 0.2
+"""Places at which what looks like noise on every image of a group adds up: so many are no chance, and where nothing is
+empty nobody can be missing, so a smaller share is enough."""
+
+PLAIN_SHARE = 0.85
+"""Of the places in which they hold something, copies of one another are equal at more than this share."""
+
+NOWHERE: npt.NDArray[np.int64] = np.empty(0, np.int64)
+
+PARITY_KINDS = ("sum", "two", "two less one")
+
+BATCH = 128
+SECTOR = 512
+COMPARED_BYTES, CHUNK = 256 << 20, 1 << 20
+
+LEAST_BEFORE, SURE_BEFORE, SURE_AFTER = 12, 0.85, 0.1
+"""Where a group ends to close: places before, the share of them at which it closes, and of those behind."""
+
+MOST_ALIKE = 3
+"""Of so many images that hold the same at a place, some may be copies of one another; more are filled with one word."""
+
+NOISE_VALUES = 254
+"""Byte values that a block of noise, 4096 bytes, holds at least (256 but for about e^-16 of them each)."""
+
+
+@dataclass(frozen=True)
+class Place:
+    """What is known of one offset: which images hold something there, the relations among them, and those that all
+    hold the same, four or more, whose relations are left out."""
+
+    offset: int
+    filled: frozenset[int]
+    relations: tuple[Relation, ...]
+    alike: tuple[frozenset[int], ...] = ()
+    noise: frozenset[int] = frozenset()
+
+    def within(self, images: frozenset[int]) -> list[Relation]:
+        """The relations among some images alone."""
+        return [part for r in self.relations if not images.isdisjoint(r.images) for part in inside(r, images)]
+
+
+@dataclass(frozen=True)
+class Membership:
+    """Images that belong together.
+
+    images    indices into the pile, ascending
+    kind      "sum" (they add up to zero: one parity), "two" (P and Q), "two less one" (P and Q, one member missing),
+              "copies" (of one another), "chain" (each pair equal in a part of the rows: RAID 1E),
+              "ring" (each found again on the next one, a strip further: RAID 1E offset), "open ring" (one is missing)
+    closing   places at which they close, of `blocks` at which one of them holds data
+    open      offsets at which they do not, between the first and the last at which they do: before and after,
+              members may carry what is not the array's
+    order     of a chain or ring, as far as it is known; strip: of a ring, in bytes
+    until     where it ends to close on the images, in bytes, where it does so for good: one of them was imaged, or
+              rebuilt, or written, as far as that only; 0 where it closes to the end
+    """
+
+    images: tuple[int, ...]
+    kind: str
+    closing: int
+    blocks: int
+    open: tuple[int, ...] = ()
+    order: tuple[int, ...] = field(default=())
+    strip: int = 0
+    until: int = 0
+
+
+@dataclass(frozen=True, eq=False)
+class Survey:
+    """The pile's data, sampled: int64 (places,) offsets, uint8 (places, images, 64) sketches of what is there, and
+    bool (places, images): whether it looks like noise."""
+
+    offsets: npt.NDArray[np.int64]
+    sketches: npt.NDArray[np.uint8]
+    noise: npt.NDArray[np.bool_]
+
+
+def survey(pile: Pile, filled: npt.NDArray[np.int64] = NOWHERE, most: int = SAMPLE_BLOCKS) -> Survey:
+    """Read and sketch about `most` blocks, spread evenly over the data of all images.
+
+    filled  offsets of blocks known to hold something: images that are not sparse may be mostly zeros
+    """
+    wanted = max(LEAST_PLACES, most // max(1, len(pile)))
+    taken = survey_at(pile, pile.places(wanted), True)
+    known = int(taken.sketches.any(axis=(1, 2)).sum())
+    if known < wanted // 2 and len(filled) > known:
+        chosen = filled[np.unique(np.linspace(0, len(filled) - 1, min(wanted, len(filled))).astype(np.int64))]
+        return survey_at(pile, chosen, True)
+    return taken
+
+
+def survey_at(pile: Pile, offsets: npt.NDArray[np.int64], sectors: bool = False) -> Survey:
+    """Read and sketch the blocks at these offsets of every image.
+
+    sectors  sketch one sector of each block, the one that most images fill: a block may lie across the border of two
+             strips where data start at an odd place, a sector never does
+    """
+    offsets = offsets.copy()
+    sketches = np.zeros((len(offsets), len(pile), 64), np.uint8)
+    noise = np.zeros((len(offsets), len(pile)), bool)
+    for row, offset in enumerate(offsets.tolist()):
+        holders = [i for i in pile.holding(offset) if offset + BLOCK <= pile.sources[i].size]
+        if holders:
+            blocks = pile.column(offset, holders)
+            if sectors:
+                one = int(np.argmax(blocks.reshape(len(blocks), -1, SECTOR).any(axis=2).sum(axis=0)))
+                offsets[row] += one * SECTOR
+                sketches[row, holders] = sketch(blocks[:, one * SECTOR : one * SECTOR + SECTOR])
+            else:
+                sketches[row, holders] = sketch(blocks)
+            values = (np.arange(len(blocks))[:, None] * 256 + blocks).reshape(-1)
+            counts = np.bincount(values, minlength=256 * len(blocks)).reshape(-1, 256)
+            kinds = (counts > 0).sum(axis=1)
+            noise[row, holders] = kinds >= NOISE_VALUES
+            if (kinds == 1).all():  # filled with one byte each: a pattern, any of which is a multiple of any other
+                sketches[row] = 0
+    return Survey(offsets, sketches, noise)
+
+
+def places_of(taken: Survey, left_out: Iterable[int] = ()) -> list[Place]:
+    """The relations at each place, some images left out."""
+    found = []
+    for at in range(0, len(taken.offsets), BATCH):
+        sketches = taken.sketches[at : at + BATCH].copy()
+        sketches[:, list(left_out)] = 0
+        for row, space in enumerate(null_spaces(sketches)):
+            zero = ~sketches[row].any(axis=1)
+            filled = frozenset(np.flatnonzero(~zero).tolist())
+            if filled:
+                parts, alike = _sound(relations(space, zero), sketches[row])
+                noise = frozenset(np.flatnonzero(taken.noise[at + row]).tolist())
+                found.append(Place(int(taken.offsets[at + row]), filled, parts, alike, noise))
+    return found
+
+
+def look_alikes(taken: Survey) -> list[tuple[int, int]]:
+    """Pairs of images that hold the same at many places: mirrors, or a member beside its outdated copy. Where many hold
+    the same, as what is filled with one word does, it says nothing of any two."""
+    filled = np.asarray(taken.sketches.any(axis=2))
+    for row in np.flatnonzero(filled.sum(axis=1) > MOST_ALIKE).tolist():
+        _word, which, count = np.unique(taken.sketches[row], axis=0, return_inverse=True, return_counts=True)
+        filled[row] &= count[which.reshape(-1)] <= MOST_ALIKE
+    found = []
+    for a in range(taken.sketches.shape[1]):
+        for b in range(a + 1, taken.sketches.shape[1]):
+            either = filled[:, a] | filled[:, b]
+            same = (taken.sketches[:, a] == taken.sketches[:, b]).all(axis=1) & filled[:, a] & filled[:, b]
+            if same.sum() >= LEAST_CLOSING and same.sum() >= LEAST_SHARE * either.sum():
+                found.append((a, b))
+    return found
+
+
+def differences(pile: Pile, a: int, b: int, most: int = 48) -> npt.NDArray[np.int64]:
+    """Offsets of blocks at which two images differ, spread over all there are in what is compared: int64 (n,)."""
+    found: list[int] = []
+    left = COMPARED_BYTES
+    for start, end in union([*pile.data(a), *pile.data(b)]):
+        for at in range(start, min(end, start + left), CHUNK):
+            stop = min(at + CHUNK, end, pile.sources[a].size, pile.sources[b].size)
+            count = (stop - at) // BLOCK
+            if count > 0:
+                other = (pile.blocks(a, at, count) != pile.blocks(b, at, count)).any(axis=1)
+                found += (at + np.flatnonzero(other) * BLOCK).tolist()
+        left -= end - start
+        if left <= 0:
+            break
+    return np.array(found[:: max(1, len(found) // most)], np.int64)
+
+
+def without_outdated(pile: Pile, taken: Survey) -> tuple[list[Place], list[Membership], dict[int, int]]:
+    """Places, groups, and the images that are outdated copies of a member: outdated -> member.
+
+    Of two look-alikes one is outdated when the other one makes a parity group close.
+    """
+    places = places_of(taken)
+    groups = memberships(places)
+    outdated: dict[int, int] = {}
+    for pair in look_alikes(taken):
+        if any(i in outdated for i in pair):
+            continue
+        best: tuple[float, int] | None = None
+        unlike = survey_at(pile, differences(pile, *pair))
+        for old, kept in (pair, pair[::-1]):
+            made = memberships(places_of(taken, [*outdated, old]))
+            group = next((g for g in made if kept in g.images and g.kind in ("sum", "two", "two less one")), None)
+            if group is None or len(group.images) < 3:
+                continue
+            # where the two differ, the present one closes
+            there = [p for p in places_of(unlike, [*outdated, old]) if p.filled & set(group.images)]
+            right = sum(
+                p.filled & set(group.images) == {i for r in p.relations for i in r.images} & set(group.images)
+                for p in there
+            )
+            worth = group.closing / group.blocks + right / max(1, len(there))
+            if best is None or worth > best[0]:
+                best = (worth, old)
+        already = [g for g in groups if set(pair) <= set(g.images) and g.kind == "sum" and g.closing >= 0.9 * g.blocks]
+        if best is not None and not already:
+            old = best[1]
+            outdated[old] = pair[0] if old == pair[1] else pair[1]
+    if outdated:
+        places = places_of(taken, outdated)
+        groups = memberships(places)
+    return places, groups, outdated
+
+
+def _sound(
+    found: list[Relation], sketches: npt.NDArray[np.uint8]
+) -> tuple[tuple[Relation, ...], tuple[frozenset[int], ...]]:
+    """The relations that say something, and the images of those that do not: four or more that hold the same."""
+    kept: list[Relation] = []
+    alike: list[frozenset[int]] = []
+    for relation in found:
+        same = bool((sketches[list(relation.images)] == sketches[relation.images[0]]).all())
+        if same and len(relation.images) > MOST_ALIKE:
+            alike.append(frozenset(relation.images))
+        else:
+            kept.append(relation)
+    return tuple(kept), tuple(alike)
+
+
+def memberships(places: list[Place]) -> list[Membership]:
+    """The groups, disjoint, the best supported first."""
+    candidates = _candidates(places)
+    sound = [m for images in candidates if (m := tested(images, places)) is not None]
+    chains = _chains(places)
+    sound += chains
+    if chains:  # two neighbours of which the others are missing share every other row, too
+        sound = [_piece(m) if m.kind == "copies" and m.closing < PLAIN_SHARE * m.blocks else m for m in sound]
+    chained = {frozenset(c.images) for c in chains}
+    sound = [m for m in sound if m.kind != "copies" or not any(set(m.images) <= c for c in chained)]
+    sound = [m for m in sound if not _several(m, sound) and not _part(m, sound)]
+    # a few may close alone as far as the others hold nothing
+    sound = [m for m in sound if not m.until or not any(set(m.images) < set(other.images) for other in sound)]
+    # beside whole copies of one another, a copy of a part is none of them
+    copies = [m for m in sound if m.kind == "copies" and not m.until]
+    sound = [
+        m for m in sound
+        if not (m.until and m.kind == "copies" and any(set(c.images) < set(m.images) for c in copies))
+    ]  # fmt: skip
+    # behind its border such a group goes on without one of its members
+    partly = [m for m in sound if m.until and m.kind == "two"]
+    sound = [
+        m for m in sound
+        if not (m.kind == "two less one" and any(set(m.images) < set(p.images) and len(p.images) == len(m.images) + 1
+                                                 for p in partly))
+    ]  # fmt: skip
+    taken: set[int] = set()
+    found = []
+    for candidate in sorted(sound, key=_rank):
+        if not taken & set(candidate.images):
+            taken |= set(candidate.images)
+            found.append(candidate)
+    return found
+
+
+def _rank(group: Membership) -> tuple[bool, float, int, int]:
+    """The best supported first; those that close in a region only after all others."""
+    return bool(group.until), -round(group.closing / group.blocks, 1), -len(group.images), -group.closing
+
+
+def _piece(pair: Membership) -> Membership:
+    """A pair as a piece of a chain."""
+    return replace(pair, kind="chain", order=pair.images) if len(pair.images) == 2 else pair
+
+
+def _part(less: Membership, sound: Sequence[Membership]) -> bool:
+    """Whether a group that seems to lack a member is only a part of one that has it: leave one member of P and Q out,
+    and the others still close, also where that one could not be read."""
+    wholes = [m for m in sound if m.kind == "two" and set(less.images) < set(m.images)]
+    return less.kind == "two less one" and any(m.closing >= PLAIN_SHARE * less.closing for m in wholes)
+
+
+def _several(whole: Membership, sound: Sequence[Membership]) -> bool:
+    """Whether a group is only the union of smaller ones that close by themselves: the spans of a nested array."""
+    if whole.kind not in PARITY_KINDS:
+        return False
+    left, parts = set(whole.images), 0
+    for part in sorted(sound, key=lambda m: -len(m.images)):
+        theirs = set(part.images)
+        closes = part.kind in PARITY_KINDS and part.closing >= 0.9 * min(part.blocks, whole.closing)
+        if closes and len(theirs) > 2 and theirs <= left and theirs < set(whole.images):
+            left, parts = left - theirs, parts + 1
+    return not left or parts > 1  # what is left over of two groups may be out of date
+
+
+def _candidates(places: list[Place]) -> list[frozenset[int]]:
+    """Sets of images that are often related, and their unions where they share a member."""
+    counts: Counter[frozenset[int]] = Counter()
+    for place in places:
+        counts.update(frozenset(r.images) for r in place.relations)
+    common = [(s, c) for s, c in counts.most_common(300) if c >= 2]
+    found = {s for s, _c in common}
+    for seed, _count in common[:40]:
+        union = set(seed)
+        for other, count in common:
+            if count >= 3 and union & other and not (len(other) == 2 and len(seed) > 2 and not other <= union):
+                union |= other
+        found.add(frozenset(union))
+    return sorted(found, key=lambda s: (-len(s), sorted(s)))
+
+
+def tested(images: frozenset[int], places: Sequence[Place], bounds: tuple[int, int] | None = None) -> Membership | None:
+    """The group of these images, as the places show it; None where they do not close.
+
+    bounds  from where to where on the images the array's data are known to stand: all of it should close
+    """
+    closes: list[bool] = []
+    whole: list[bool] = []
+    offsets: list[int] = []
+    scarce: list[bool] = []
+    independent: list[int] = []
+    partly: Counter[str] = Counter()
+    taking_part: Counter[int] = Counter()
+    noisy = packed = 0
+    kinds: Counter[str] = Counter()
+    for place in places:
+        filled = place.filled & images
+        if not filled:
+            continue
+        within = place.within(images)
+        if any(images <= same for same in place.alike):
+            continue  # the same on all says nothing of parity: a controller's metadata, or a pattern
+        covered = set().union(*(r.images for r in within))
+        if filled == images and filled <= place.noise:
+            noisy += not covered  # noise on all: never initialized, most likely
+            packed += filled == covered
+        closes.append(filled == covered)
+        whole.append(filled == images)
+        independent.append(sum(len(r.basis) for r in within))
+        scarce.append(len(filled) <= max(1, len(images) // 4))
+        offsets.append(place.offset)
+        if filled == covered:
+            taking_part.update(covered)
+        if filled == covered and len(within) == 1 and len(covered) > min(2, len(images) - 1):
+            (kinds if covered == images else partly)[kind_of(within[0])] += 1
+    end = _border(closes)
+    if end:
+        until = offsets[end]
+        before = [p for p in places if p.offset < until]
+        made = tested(images, before, bounds)
+        return replace(made, until=until) if made is not None else None
+    closing = sum(closes)
+    noisy = noisy if packed < closing / 2 else 0  # unless the data themselves look like noise
+    least = FULL_SHARE if packed >= max(FULL_CLOSING, closing / 2) else LEAST_SHARE
+    if closing < LEAST_CLOSING or closing < least * (len(closes) - noisy):
+        return None
+    if min(taking_part[i] for i in images) < max(3, 0.02 * closing):
+        return None  # somebody in it hardly ever holds anything when they close
+    kind = group_kind(len(images), kinds) if kinds else sparse_kind(partly)
+    if kind == "two":  # a member that holds zeros where it should not leaves one relation of two
+        closes = [c and n >= 2 for c, n in zip(closes, independent, strict=True)]
+        closing = sum(closes)
+        if closing < LEAST_CLOSING:
+            return None
+    if kind == "copies":  # one that holds nothing where the others do is none
+        closes = [c and w for c, w in zip(closes, whole, strict=True)]
+        closing = sum(closes)
+        if closing < LEAST_CLOSING or closing < LEAST_SHARE * (len(closes) - noisy):
+            return None
+    first, last = closes.index(True), len(closes) - closes[::-1].index(True)
+    # before and after, members may carry what is not the array's: but then all of them do
+    open_at = tuple(
+        o
+        for i, (o, c, few) in enumerate(zip(offsets, closes, scarce, strict=True))
+        if not c and (first <= i < last or few or (bounds is not None and bounds[0] <= o < bounds[1]))
+    )
+    return Membership(tuple(sorted(images)), kind, closing, len(closes) - noisy, open_at) if kind else None
+
+
+def _border(closes: Sequence[bool]) -> int:
+    """How many places there are before the one from which on a group closes no more; 0 where it closes all along, or
+    nowhere."""
+    count = len(closes)
+    if count < 2 * LEAST_BEFORE:
+        return 0
+    held = np.concatenate([[0], np.cumsum(closes)])
+    before = held[1:count] / np.arange(1, count)
+    after = (held[count] - held[1:count]) / np.arange(count - 1, 0, -1)
+    good = (before >= SURE_BEFORE) & (after <= SURE_AFTER)
+    good &= (held[1:count] >= LEAST_BEFORE) & (np.arange(count - 1, 0, -1) >= LEAST_BEFORE)
+    if not good.any():
+        return 0
+    return int(np.argmax(np.where(good, before - after, -1.0))) + 1
+
+
+def _chains(places: list[Place]) -> list[Membership]:
+    """Images of which each equals its neighbour on one side in some rows, on the other side in others."""
+    pairs: Counter[tuple[int, int]] = Counter()
+    for place in places:
+        for relation in place.relations:
+            if len(relation.images) == 2 and relation.plain:
+                pairs[relation.images[0], relation.images[1]] += 1
+    either = {p: sum(p[0] in place.filled or p[1] in place.filled for place in places) for p in pairs}
+    edges = {p for p, c in pairs.items() if c >= LEAST_CLOSING and 0.25 <= c / max(1, either[p]) <= 0.8}
+    near: dict[int, set[int]] = {}
+    for a, b in edges:
+        near.setdefault(a, set()).add(b)
+        near.setdefault(b, set()).add(a)
+    found = []
+    for end in sorted(i for i, others in near.items() if len(others) == 1):
+        path = [end]
+        while True:
+            onward = [b for b in near[path[-1]] if b not in path]
+            if len(onward) != 1 or len(near[path[-1]]) > 2:
+                break
+            path.append(onward[0])
+        if len(path) >= 3 and path[0] < path[-1] and len(near[path[-1]]) == 1:
+            closing = sum(pairs[min(a, b), max(a, b)] for a, b in pairwise(path))
+            found.append(Membership(tuple(sorted(path)), "chain", closing, max(closing, len(places)), (), tuple(path)))
+    return found

@@ -1,0 +1,83 @@
+"""Testing rows: does the redundancy of an array hold in rows spread over its data?"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ...arrays.engine import Array, data_rows
+from ...arrays.rebuild import check_rows
+from ...errors import StripeError
+from .parity_groups import NOISE_VALUES
+
+UNREAD_BYTES, UNREAD_SHARE = 7 * 512, 16
+"""What copies may differ by in a row: a few sectors, or a small part of a long strip, one in so many."""
+
+
+def test_rows(array: Array, most: int) -> tuple[int, int]:
+    """Rows tested and rows that do not match; groups that lack a member are passed over, none may be left."""
+    tested, broken = broken_rows(array, most)
+    return tested, len(broken)
+
+
+def test_copies(array: Array, most: int) -> tuple[int, int]:
+    """Rows of copies that were tested, and those that differ by more than a few sectors, which could not be read; rows
+    that hold noise on every member were never written, and say nothing."""
+    tested, broken = broken_rows(array, most, max(UNREAD_BYTES, array.geometry.strip_bytes // UNREAD_SHARE))
+    unwritten = sum(_noise(array, row) for row in broken)
+    return tested - unwritten, len(broken) - unwritten
+
+
+def _noise(array: Array, row: int) -> bool:
+    made = array.geometry
+    block = np.zeros(min(4096, made.strip_bytes), np.uint8)
+    for member, start in zip(array.members, made.start_bytes, strict=True):
+        if member is not None:
+            try:
+                member.read_into(start + row * made.strip_bytes, block)
+            except StripeError:
+                return False
+            if len(np.unique(block)) < NOISE_VALUES:
+                return False
+    return True
+
+
+def broken_rows(array: Array, most: int, apart: int = 0) -> tuple[int, list[int]]:
+    """How many rows were tested, at most about `most` spread over the data, and which of them do not match.
+
+    apart  bytes of a strip that may differ
+    """
+    made = array.geometry
+    missing = frozenset(i for i, member in enumerate(array.members) if member is None)
+    if not made.redundant or all(members & missing for members, _survives in made.pattern.sets):
+        return 0, []
+    unit = made.pattern.unit_rows
+    ranges = data_rows(made, array.members, 0, made.rows)
+    units = sorted({row // unit * unit for a, b in ranges for row in _spread(a, b, most)})
+    if len(units) > most:
+        units = [units[i] for i in np.linspace(0, len(units) - 1, most).astype(int)]
+    tested = 0
+    broken: list[int] = []
+    for first, last in _joined(units, unit, made.rows):
+        try:
+            bad = {m.row for _end, found in check_rows(array, first, last, missing) for m in found if m.bytes > apart}
+        except StripeError:
+            continue  # what cannot be read is evidence lost
+        tested += last - first
+        broken += sorted(bad)
+    return tested, broken
+
+
+def _joined(units: list[int], unit: int, rows: int) -> list[tuple[int, int]]:
+    """Units of rows as ranges, neighbours joined."""
+    found: list[tuple[int, int]] = []
+    for row in units:
+        last = min(row + unit, rows)
+        if found and found[-1][1] == row and last - found[-1][0] <= 64:
+            found[-1] = (found[-1][0], last)
+        else:
+            found.append((row, last))
+    return found
+
+
+def _spread(first: int, last: int, most: int) -> list[int]:
+    return list(range(first, last)) if last - first <= most else [int(r) for r in np.linspace(first, last - 1, most)]

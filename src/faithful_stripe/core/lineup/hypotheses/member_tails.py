@@ -1,0 +1,54 @@
+"""Tails: what stands at the end of members and is not their array's, such as what controllers write there."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+from ...arrays.geometry import Geometry
+from ..evidence.parity_groups import Place
+from ..reading.samples import Pile
+from .assignment import Hypothesis
+
+TAIL_BYTES = 64 << 20
+"""How far from the end of the images what controllers write about the array may stand."""
+
+
+def without_tail(made: Geometry, h: Hypothesis, pile: Pile, places: Sequence[Place], end: int) -> Geometry:
+    """The geometry without what stands at the end of the members and is not the array's: there they are not related.
+
+    end  where data surely reach to on the members, in bytes
+    """
+    if not made.redundant or h.candidate.level == "RAID1E":  # whose copies are not at one offset
+        return made
+    images = _telling(h)
+    closing, other = made.start_bytes[0], []
+    sets = [images] if h.candidate.level == "RAID1" else [set(c) for c in h.candidate.columns if len(c) > 1]
+    sets = sets if h.layout.rotation is None else []
+    for place in places:
+        filled = place.filled & images
+        covered = {i for r in place.relations if set(r.images) <= images for i in r.images}
+        if filled and filled == covered:
+            closing = place.offset
+        elif filled and not any(len(filled & mates) == 1 for mates in sets):
+            other.append(place.offset)  # one mate alone holds something: the other one went silent
+    least = min((pile.sources[i].size for i in images), default=0) - TAIL_BYTES
+    first = min((o for o in other if o > max(closing, least, end - 1)), default=0)
+    unit = made.strip_bytes * made.pattern.unit_rows
+    extent = (first - made.start_bytes[0]) // unit * unit
+    if not first or extent < unit:
+        return made
+    return replace(made, member_bytes=tuple(min(extent, size) for size in made.member_bytes))
+
+
+def _telling(h: Hypothesis) -> set[int]:
+    """The images of which relations would tell where they are members: not those of a span that has no redundancy left,
+    nor a mirror's only one."""
+    if h.candidate.level == "RAID10":
+        return {i for images in h.candidate.columns if len(images) > 1 for i in images}
+    k, most = h.layout.span_members, 2 if h.layout.q_place else 1
+    spans = [h.order[at : at + k] for at in range(0, len(h.order), k)]
+    if h.layout.rotation is None or not any(c is None for c in h.order):
+        return set(h.candidate.images)
+    whole = [c for span in spans if sum(c is None for c in span) < most for c in span if c is not None]
+    return {i for c in whole for i in h.candidate.columns[c]}

@@ -1,0 +1,239 @@
+"""Certainty: what an answer must show beside its lead and its proof before it is called certain."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+
+import numpy as np
+
+from ...arrays.geometry import Geometry
+from ..evidence.parity_groups import LEAST_CLOSING, Place
+from ..hypotheses.assignment import Hypothesis
+from ..hypotheses.pile_table import Table
+from ..hypotheses.standing_facts import fits, held_facts, says_nothing
+from ..hypotheses.votes import chosen
+from ..structures.anchors import Anchors
+from .missing_slot import PARITY_LEVELS
+
+LEAST_TOLD, FITTING = 8, 0.6
+LEAST_OWN, OWN_FITTING, GUESSED_FITTING = 3, 0.5, 0.8
+"""Of so many addresses that something states, this share must hold what says so for an answer to be certain; and of
+those that are stated on one member. Of what was guessed to count up: nothing else does, not even by halves, but the sum
+of an odd number of pages."""
+
+
+def fits_most(h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> bool:
+    """Whether most of what states an address stands there; a file system that is whole on one image of a striped array
+    stands right in its first strip only, which proves nothing."""
+    real = [(a, base) for a, base in placed if not a.ground.guessed]
+    count = h.layout.members
+    made = Geometry(h.layout, h.strip, (h.start,) * count, (1 << 60,) * count)
+
+    def told(position: int | None) -> tuple[int, int]:
+        column = None if position is None else h.order[position]
+        parts = [a for a, _base in real]
+        if position is not None and column is not None:  # where it holds parity, a copy of something may stand
+            images = h.candidate.columns[column]
+            parts = [chosen(a, np.isin(a.image, images) & (made.to_volume(position, a.offset) >= 0)) for a in parts]
+        counts = [held_facts(h, part, base, a) for part, (a, base) in zip(parts, real, strict=True)]
+        return sum(c[0] for c in counts), sum(c[1] for c in counts)
+
+    held, stated = told(None)
+    own = [told(position) for position, c in enumerate(h.order) if c is not None]
+    whole = stated < LEAST_TOLD or held >= FITTING * stated
+    return whole and all(s < LEAST_OWN or right >= OWN_FITTING * s for right, s in own) and _counts_up(h, placed, made)
+
+
+def _counts_up(h: Hypothesis, placed: Sequence[tuple[Anchors, int]], made: Geometry) -> bool:
+    """Whether on every member nearly all that counts up does so where the member holds data."""
+    for anchors, base in placed:
+        for position, column in enumerate(h.order if anchors.ground.guessed else ()):
+            if column is not None:
+                here = np.isin(anchors.image, h.candidate.columns[column]) & (
+                    made.to_volume(position, anchors.offset) >= 0
+                )
+                offset, address = anchors.offset[here], anchors.address[here] + base
+                who = np.full(len(offset), column, np.int64)
+                right = len(np.unique(offset[fits(h, who, offset, address)]))
+                stated = len(np.unique(offset))
+                if stated >= LEAST_OWN and right < GUESSED_FITTING * stated:
+                    return False
+    return True
+
+
+def only_guessed(h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> bool:
+    """Whether nothing but what was guessed to count up tells an order whose parity cannot be tested, for a member is
+    missing: sums of what counts up may count up, too, and who holds which is then told by nothing else."""
+    untested = h.candidate.missing > 0 and h.candidate.level in PARITY_LEVELS and not h.layout.q_place
+    return untested and all(anchors.ground.guessed for anchors, _base in placed)
+
+
+def anchored(h: Hypothesis, column: int, placed: Sequence[tuple[Anchors, int]]) -> int:
+    """How many structures of the placed grounds stand where they should on a column, and on no other at the same
+    offset: of two that are alike one is the parity of a nearly empty row, and either could be."""
+    count = 0
+    for anchors, base in placed:
+        mine = np.isin(anchors.image, h.candidate.columns[column])
+        who = np.full(int(mine.sum()), column, np.int64)
+        offset, address = anchors.offset[mine], anchors.address[mine]
+        right = fits(h, who, offset, address + base)
+        same = np.isin(anchors.offset, offset[right]) & ~mine
+        others = set(zip(anchors.offset[same].tolist(), anchors.address[same].tolist(), strict=True))
+        count += sum(pair not in others for pair in zip(offset[right].tolist(), address[right].tolist(), strict=True))
+    return count
+
+
+def displaced(h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> int:
+    """How many superblocks stand among the data of members where they do not belong, though they name their file system
+    and their place: what stood there belongs to another time, or to another shape of the array."""
+    column = {i: c for c in h.order if c is not None for i in h.candidate.columns[c]}
+    count = 0
+    for anchors, base in placed:
+        parts = [part for part in anchors.ground.found if part[0] == SUPERBLOCK]
+        if not parts:
+            continue
+        image, offset, address = (np.concatenate([part[i] for part in parts]) for i in (1, 2, 3))
+        inside = np.isin(image, list(column)) & (offset >= h.start)
+        some = Anchors(anchors.ground, image[inside], offset[inside], address[inside], np.ones(inside.sum(), np.int64))
+        telling = chosen(some, ~says_nothing(h, some, base))
+        who = np.array([column[i] for i in telling.image.tolist()], np.int64)
+        place = who * (1 << 44) + telling.offset
+        right = fits(h, who, telling.offset, telling.address + base) if len(who) else np.zeros(0, bool)
+        count += len(np.setdiff1d(place, place[right]))  # one may belong at either of two addresses
+    return count
+
+
+SUPERBLOCK = "superblock"
+
+
+def untold(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> list[int]:
+    """Columns of which nothing says that they stand where they should: no structure, and no relation that tells roles.
+    One that is left over may be the last member, or its data may start elsewhere; of images that add up to zero, the
+    last one has no other place, but of several any may stand in another's."""
+    related = {i: g for g in table.groups for i in g.images}
+    found = list[int]()
+    summed: dict[tuple[int, ...], list[int]] = {}
+    for c in h.order:
+        if c is None or anchored(h, c, placed):
+            continue
+        groups = {related[i].images: related[i].kind for i in h.candidate.columns[c] if i in related}
+        if not groups:
+            found.append(c)
+        elif set(groups.values()) == {"sum"}:
+            summed.setdefault(next(iter(groups)), []).append(c)
+    return found + [c for columns in summed.values() if len(columns) > 1 for c in columns]
+
+
+CLOSED = ("sum", "two", "ring")
+"""Relations of images that no other image could take part in."""
+
+
+def counted(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> bool:
+    """Whether something tells how many members there are: a relation that is closed, or structures in two units of rows
+    or more, of which the second is where it is for that number alone. What stands in the first is there for any."""
+    if h.candidate.level in ("RAID1", "SPAN"):
+        return True
+    used = {
+        i for c in h.order if c is not None for i in h.candidate.columns[c]
+    }  # a candidate may hold some that have no seat
+    if not h.candidate.missing and any(g.kind in CLOSED and set(g.images) >= used for g in table.groups):
+        return True
+    related = {i for g in table.groups for i in g.images}
+    if not used <= related and _named_outside(table, used, placed):  # of those that are related, all are known
+        return False
+    pattern = h.layout.pattern()
+    unit = pattern.strips * pattern.unit_rows // pattern.rows * h.strip
+    column = {i: c for c in h.order if c is not None for i in h.candidate.columns[c]}
+    seen: dict[tuple[int, int], set[int]] = {}
+    for anchors, base in placed:
+        mine = np.isin(anchors.image, list(column))
+        who = np.array([column[i] for i in anchors.image[mine].tolist()], np.int64)
+        address = anchors.address[mine] + base
+        right = fits(h, who, anchors.offset[mine], address) if len(who) else np.zeros(0, bool)
+        for c, number, image in zip(
+            who[right].tolist(), (address[right] // unit).tolist(), anchors.image[mine][right].tolist(), strict=True
+        ):
+            seen.setdefault((c, number), set()).add(image)
+    # on one mate alone it may as well be the second copy of something in another row, as a RAID 1E has it
+    return len({number for (c, number), images in seen.items() if images >= set(h.candidate.columns[c])}) > 1
+
+
+def _named_outside(table: Table, used: set[int], placed: Sequence[tuple[Anchors, int]]) -> bool:
+    """Whether an image that takes no part, and is no old copy of one that does, bears structures which name a file
+    system of the volume."""
+    for anchors, _base in placed:
+        ground = anchors.ground
+        named = Counter(i for kind, image, _o, _a in ground.found if kind not in ground.weak for i in image.tolist())
+        if not ground.guessed and any(n > 1 and i not in used and i not in table.outdated for i, n in named.items()):
+            return True
+    return False
+
+
+def shape_open(table: Table, h: Hypothesis, doubt: bool) -> bool:
+    """Whether the data reach too few rows to tell a layout from another one of more members: the first strips of any
+    array are copies of one another, or stand alone. Somebody who might be the rest is missing, or lies beside them.
+
+    doubt  whether another answer is nearly as good, or nothing tells how many members there are
+    """
+    if h.candidate.level in ("RAID1", "SPAN"):
+        return False
+    members = h.candidate.positions * h.candidate.copies
+    sizes = {table.pile.sources[i].size for i in h.candidate.images}
+    known = set(h.candidate.images) | set(table.outdated)
+    beside = [i for i in range(len(table.pile)) if i not in known and table.pile.sources[i].size in sizes]
+    held = Counter(i for p in table.places for i in p.filled)
+    usual = float(np.median([held[i] for i in h.candidate.images]))
+    crowded = sum(held[i] <= BLANK_SHARE * usual for i in beside) > members // 2
+    thin = 2 * rows_told(table, h) < members
+    return (thin and len(h.candidate.images) < members) or (crowded and (thin or doubt))
+
+
+BLANK_SHARE = 0.25
+"""What an image holds at most, of what the members do, to be as good as blank."""
+
+
+def rows_told(table: Table, h: Hypothesis) -> int:
+    """In how many rows, of those that were sampled, more than one strip of data is filled."""
+    pattern, images = h.layout.pattern(), set(h.candidate.images)
+    redundant = max(len(g.checks) for g in pattern.groups) if h.candidate.level in PARITY_LEVELS else 0
+    copies = max(h.layout.copies, pattern.places.shape[0])
+    least = max(2, copies + 1 if copies > 1 else 2 + redundant - h.candidate.missing)
+    rows = {(p.offset - h.start) // h.strip for p in table.places if len(p.filled & images) >= least}
+    return len(rows)
+
+
+def strangely_related(table: Table, h: Hypothesis) -> bool:
+    """Whether members are related in many places in a way that the hypothesis has no room for: they are members of
+    something else, such as parity that is a copy of the only data there are, or a span that closes by itself."""
+    span_of: dict[int, int] = {}
+    column: dict[int, int] = {}
+    for position, c in enumerate(h.order):
+        for image in () if c is None else h.candidate.columns[c]:
+            span_of[image], column[image] = position // h.layout.span_members, c or 0
+    checks = max(len(g.checks) for g in h.layout.pattern().groups) if h.candidate.level in PARITY_LEVELS else 0
+    if not checks and h.candidate.level not in ("RAID0", "RAID10"):
+        return False
+    where = [p for p in table.places if p.filled & set(column)]
+
+    def strange(place: Place, related: frozenset[int]) -> bool:
+        if not checks:
+            return len({column[i] for i in related}) > 1
+        spans = {span_of[i] for i in related}
+        if len(spans) > 1:  # what fills two strips alike
+            return False
+        # each equation frees one of those that hold something; a member that is missing may hold zeros here
+        there = sum(span_of.get(i) in spans for i in place.filled)
+        return len(related) <= there - checks
+
+    found = own = 0
+    for place in where:
+        related = [frozenset(r.images) for r in place.relations if set(r.images) <= set(column)]
+        odd = any(strange(place, images) for images in related)
+        found, own = found + odd, own + (bool(related) and not odd)
+    # where its own relations hold at more places, the others are of what was written over a part of it
+    return found >= LEAST_CLOSING and found >= STRANGE_SHARE * len(where) and (found > own or not checks)
+
+
+STRANGE_SHARE = 0.05
+"""Of the places in which members hold something, those at which two may hold the same by chance."""

@@ -1,0 +1,258 @@
+"""Verdict: the best hypothesis read as a volume, what holds there, how far it leads, and how sure that makes it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+import numpy.typing as npt
+
+from ...arrays.engine import SECTOR, Array
+from ...arrays.geometry import Geometry
+from ...errors import StripeError
+from ...source import BlockSource
+from ..document.lineup_document import Evidence
+from ..evidence.row_tests import test_copies, test_rows
+from ..hypotheses.as_volume import final_layout, rebuilt
+from ..hypotheses.assignment import Hypothesis
+from ..hypotheses.standing_facts import held_facts
+from ..reading.samples import Pile
+from ..structures import ext_anchors as ext
+from ..structures.anchors import Anchors
+from ..structures.carved_files import Carved, length_if_sound
+from ..structures.volume_walk import Expected, Proof, linked_directories, prove_ext4
+
+Int64 = npt.NDArray[np.int64]
+
+MARGIN_NATS, TOTAL_NATS = 12.0, 25.0
+"""What `certain` needs beside a proof: lead over the next different answer, and evidence in all."""
+
+FILES_HOLD = "files over several strips whose own checksum holds"
+FILES_FAIL = "files over several strips whose own checksum fails (those in pieces do)"
+
+PROBABLE_NATS = 4.0
+MOST_FILES = 60
+TESTED_ROWS = 64
+
+PLENTY_WALKED, PLENTY_HELD, SURE_SHARE = 100, 40, 0.95
+"""So many checksums of the file system, or facts kept out of the search of which nearly all hold, outweigh those of
+files, which programs change and file systems scatter."""
+
+LEAST_LINKED = 8
+"""Directories that must be where their inodes say to show that an ext file system without checksums is read right."""
+
+LEAST_HELD, HELD_SHARE = 6, 0.75
+"""Facts that were kept out of the search and must stand where the answer puts them: fewest, and their share."""
+
+
+@dataclass
+class Findings:
+    """What was read in a rebuilt volume.
+
+    proof          structures of the file system, walked
+    held, tested   facts kept out of the search that stand where they should, of those tested
+    rows, broken_rows  of those with redundancy that were tested: all, and those that do not match
+    wrapped        of the sound ones, how many go on from one row into the next
+    too_small      whether a file system in it is larger than the volume
+    files, broken  files with a checksum of their own that lie over several strips: sound, and not
+    linked, unlinked  directories without a checksum that stand where their inodes say, and that do not
+    excused        of the structures that fail, those in rows that do not match: whoever is at fault there, and whatever
+                   the order is, they are not what was written
+    """
+
+    proof: Proof = field(default_factory=Proof)
+    held: int = 0
+    tested: int = 0
+    files: int = 0
+    broken: int = 0
+    wrapped: int = 0
+    too_small: bool = False
+    rows: int = 0
+    broken_rows: int = 0
+    linked: int = 0
+    unlinked: int = 0
+    excused: int = 0
+
+    @property
+    def failures(self) -> int:
+        """What fails in the file systems where nothing but the answer can be at fault."""
+        return self.proof.failures - self.excused
+
+    @property
+    def holds(self) -> bool:
+        walked = self.proof.passes >= 8 and self.failures <= 0.03 * self.proof.passes
+        kept = self.held >= LEAST_HELD and self.held >= HELD_SHARE * self.tested
+        files = self.files >= 3 and self.wrapped >= 1
+        plenty = (walked and self.proof.passes >= PLENTY_WALKED) or (
+            self.held >= PLENTY_HELD and self.held >= SURE_SHARE * self.tested
+        )
+        broken = self.files_fail and not plenty
+        return (walked or kept or files) and not self.contradicted and not broken
+
+    @property
+    def files_fail(self) -> bool:
+        """Whether most files with a checksum of their own that lie over several strips fail."""
+        return self.broken >= 3 and self.files < 0.5 * (self.files + self.broken)
+
+    @property
+    def contradicted(self) -> bool:
+        bad_walk = self.failures > 0.03 * max(1, self.proof.passes)
+        # where directories are in their places, structures elsewhere are copies, whose originals were not read
+        in_place = self.linked >= LEAST_LINKED and self.unlinked <= 0.03 * self.linked
+        bad_facts = self.tested >= LEAST_HELD and self.held < 0.4 * self.tested and not in_place
+        bad_rows = self.broken_rows > 0.2 * max(1, self.rows)
+        return bad_walk or bad_facts or bad_rows or self.too_small
+
+    @property
+    def nats(self) -> float:
+        """Evidence for the hypothesis in what was read: facts in many places are not independent, so it is damped."""
+        walk = min(30.0, 0.3 * self.proof.passes) - min(60.0, 2.0 * self.failures)
+        facts = 2.0 * self.held - 1.0 * (self.tested - self.held)
+        files = 3.0 * min(self.files, 20) - 1.0 * min(self.broken, 20)
+        facts += min(15.0, 0.3 * self.linked) - min(30.0, 1.0 * self.unlinked)
+        return walk + facts + files - 2.0 * min(40, self.broken_rows) - 40.0 * self.too_small
+
+    def evidence(self) -> list[Evidence]:
+        found = [Evidence("proof", c, f"{kind} correct in the rebuilt volume") for kind, c in self.proof.held.items()]
+        if self.held:
+            says = f"structures kept out of the search stand where this lineup puts them, of {self.tested}"
+            found.append(Evidence("proof", self.held, says))
+        if self.linked:
+            found.append(Evidence("proof", self.linked, "directories stand where their inodes say"))
+        if self.files:
+            found.append(Evidence("proof", self.files, FILES_HOLD))
+        found += [
+            Evidence("failing", c, f"{kind} wrong in the rebuilt volume") for kind, c in self.proof.failed.items()
+        ]
+        if self.excused:
+            says = "of what is wrong, stands in rows that do not match: it says nothing of the order"
+            found.append(Evidence("silent", self.excused, says))
+        if self.tested - self.held:
+            says = "structures that stand elsewhere than they say (copies in journals and parity of sparse rows do)"
+            found.append(Evidence("against", self.tested - self.held, says))
+        if self.unlinked:
+            found.append(Evidence("against", self.unlinked, "directories are not where their inodes say"))
+        if self.broken_rows:
+            found.append(Evidence("against", self.broken_rows, f"rows whose copies differ, of {self.rows}"))
+        if self.broken:
+            found.append(Evidence("against", self.broken, FILES_FAIL))
+        return found
+
+
+def walked(volume: BlockSource, grounds: Sequence[tuple[Anchors, int]]) -> Proof:
+    """What the file systems that have checksums prove about a volume, each walked from where it starts."""
+    proof = Proof()
+    for anchors, base in grounds:
+        facts = anchors.ground.facts
+        if isinstance(facts, ext.Facts) and facts.sb.checksums and facts.groups is not None:
+            part = prove_ext4(volume, base, 4000, 24, known=(facts.sb, facts.groups))
+            for kind in dict.fromkeys((*part.held, *part.failed)):
+                proof.note(kind, part.held.get(kind, 0), part.failed.get(kind, 0))
+            proof.wrong += part.wrong
+    return proof
+
+
+def read_volume(
+    h: Hypothesis,
+    pile: Pile,
+    grounds: Sequence[tuple[Anchors, int]],
+    kept_out: Sequence[tuple[Anchors, int]],
+    carved: Sequence[Carved],
+) -> Findings:
+    """Read the volume of a hypothesis for what proves or refutes it.
+
+    grounds   the file systems in it, with where each starts in the volume
+    kept_out  facts that were not used to find it, likewise
+    """
+    found = Findings()
+    volume = rebuilt(h, pile)
+    found.proof = walked(volume, grounds)
+    failing = _in_closed_rows(volume, found.proof.wrong)
+    found.excused = len(found.proof.wrong) - len(failing)
+    found.proof.wrong = failing
+    for anchors, base in kept_out:
+        whole = next((a for a, _base in grounds if a.ground is anchors.ground), anchors)
+        held, tested = held_facts(h, anchors, base, whole)
+        found.held += held
+        found.tested += held if anchors.ground.guessed else tested
+    found.too_small = any(base + a.ground.size > 1.01 * volume.size for a, base in grounds if not a.ground.starts)
+    blocks = {
+        a.ground.facts.sb.block for a, _base in grounds
+        if isinstance(a.ground.facts, ext.Facts) and "indirect block" in a.ground.kinds
+    }  # fmt: skip
+    for anchors, base in grounds:
+        facts = anchors.ground.facts
+        if isinstance(facts, ext.Facts) and not facts.sb.checksums and facts.groups is not None:
+            numbers = set[int]().union(*(facts.listing.get(i, ()) for i in h.candidate.images))
+            good, bad = linked_directories(volume, base, facts.sb, facts.groups, numbers)
+            found.linked, found.unlinked = found.linked + good, found.unlinked + bad
+    _files(found, h, volume, carved, sorted(blocks))
+    if h.candidate.level == "RAID1E":  # its copies stand in different rows: no relation has tested them yet
+        found.rows, found.broken_rows = test_copies(volume, TESTED_ROWS)
+    return found
+
+
+def _in_closed_rows(volume: Array, wrong: Sequence[Expected]) -> list[Expected]:
+    """The structures that fail, without those that stand, in part at least, on bytes that are not what the rest of
+    their row computes. That tells damage from an order that is wrong, under which rows match all the same."""
+    made = volume.geometry
+    if not made.redundant:
+        return list(wrong)
+    known: dict[tuple[int, int], bool] = {}
+
+    def open_at(at: int) -> bool:
+        who, offset = (int(x) for x in made.to_member(at))
+        member, where = volume.members[who], (who, offset // SECTOR)
+        if member is None:
+            return False
+        if where not in known:
+            first = offset // SECTOR * SECTOR
+            row, inner = divmod(first - made.start_bytes[who], made.strip_bytes)
+            own, computed = np.empty(SECTOR, np.uint8), np.empty(SECTOR, np.uint8)
+            try:
+                member.read_into(first, own)
+                volume.compute(who, row, inner, computed)
+                known[where] = not np.array_equal(own, computed)
+            except StripeError:
+                known[where] = False
+        return known[where]
+
+    closed = [
+        one for one in wrong
+        if not 0 <= one.address <= volume.size - one.length
+        or not any(open_at(at) for at in range(one.address, one.address + one.length, SECTOR))
+    ]  # fmt: skip
+    if len(closed) < len(wrong):  # with P and Q, most rows do not match under another order
+        tested, broken = test_rows(volume, CONTROL_ROWS)
+        if broken >= MOST_BROKEN * tested:
+            return list(wrong)
+    return closed
+
+
+CONTROL_ROWS, MOST_BROKEN = 24, 0.5
+"""Rows that are tested, and the share that may be broken for what fails in such rows to say nothing."""
+
+
+def _files(
+    found: Findings, h: Hypothesis, volume: BlockSource, carved: Sequence[Carved], blocks: Sequence[int]
+) -> None:
+    chosen, members = final_layout(h)
+    position = {image: p for p, image in enumerate(members) if image is not None}
+    images = set(h.candidate.images)
+    mine = [c for c in carved if c.image in images]
+    step = max(1, len(mine) // MOST_FILES)
+    made = Geometry(chosen, h.strip, (h.start,) * len(members), (1 << 60,) * len(members))
+    for one in mine[::step]:  # the same files whichever of the images are left out
+        if one.image not in position:
+            continue
+        at = int(made.to_volume(position[one.image], one.offset))
+        if at < 0 or at >= volume.size:
+            continue
+        length = length_if_sound(volume, at, one.kind, blocks)
+        if not length:
+            found.broken += 1
+        elif at // h.strip != (at + length - 1) // h.strip:
+            found.files += 1
+            per_row = max(1, chosen.pattern().strips // chosen.pattern().rows) * h.strip
+            found.wrapped += at // per_row != (at + length - 1) // per_row
