@@ -1,6 +1,7 @@
 """What little data cannot tell: how many members there are, and whether copies are a mirror; and the largest strips."""
 
 import os
+import random
 
 import numpy as np
 import pytest
@@ -11,6 +12,8 @@ from faithful_stripe.core.lineup.solving.solve import GAVE_UP
 from faithful_stripe.core.lineup.solving.span import _placed, unstriped
 from faithful_stripe.core.lineup.structures.anchors import Anchors
 from faithful_stripe.core.lineup.structures.ground import Ground
+from faithful_stripe.core.source import read
+from faithful_stripe.media.image import ImageFile
 from faithful_stripe.work.lineup import solve_images
 
 from .cutting import pile, right
@@ -92,6 +95,26 @@ def test_a_mirror_that_its_file_system_fills_is_one_whatever_lies_beside(volumes
         os.truncate(image, size)
     mirror = next(a for a in solve_images(case.images).arrays if a.geometry.layout.level == "RAID1")
     assert set(mirror.members) == set(case.names) and mirror.verdict == "certain"
+
+
+@pytest.mark.parametrize("start", [0, 8704, 235008])
+def test_a_mirror_loses_nothing_at_its_end(volumes, tmp_path, start):
+    """Whatever its start, what a controller wrote behind it, and if one copy lacks what stands there: NTFS keeps a copy
+    of its boot sector. The volume was cut by a strip of 64 KiB, though a mirror has none, and its order was certain."""
+    case = pile(tmp_path, volumes / "ntfs.img", Spec("RAID1", 2, 131072, start=start))
+    volume = (volumes / "ntfs.img").read_bytes()
+    for number, image in enumerate(case.images):
+        os.truncate(image, start + len(volume))
+        with image.open("r+b") as file:  # what differs from member to member
+            file.seek(start + len(volume) - 512 * (not number))
+            file.write(random.Random(number).randbytes(2048) + bytes(1 << 14))
+    (array,) = solve_images(case.images).arrays
+    assert array.verdicts.placing != "undecided" and array.geometry.start_bytes == (start, start)
+    assert array.geometry.volume_bytes >= len(volume)
+    whole = array.members.index(str(case.images[1]))
+    with ImageFile(case.images[1]) as image:
+        mirrored = array.opened([image if p == whole else None for p in range(2)])
+        assert read(mirrored, 0, len(volume)) == volume
 
 
 def test_members_that_nothing_places_may_stand_in_one_anothers_place(volumes, tmp_path):

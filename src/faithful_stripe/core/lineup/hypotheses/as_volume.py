@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from ...arrays.engine import Array
-from ...arrays.geometry import Concatenation, Geometry
+from ...arrays.geometry import STRIP_LEAST, Concatenation, Geometry
 from ...arrays.layout import Layout, layout
 from ..document.row_map import as_long
 from ..reading.samples import Pile
@@ -32,8 +32,24 @@ def final_geometry(h: Hypothesis, pile: Pile) -> tuple[Geometry, tuple[int | Non
     unit = h.strip * chosen.pattern().unit_rows
     extent = max(unit, (min(sizes) - h.start) // h.strip * h.strip)
     kind = Concatenation if chosen.level == "SPAN" else Geometry
-    n = len(members)
-    return kind(chosen, h.strip, (h.start,) * n, (extent,) * n), members
+    n, strip = len(members), h.strip
+    if chosen.level == "RAID1":
+        extent = max(STRIP_LEAST, (min(sizes) - h.start) // STRIP_LEAST * STRIP_LEAST)
+        strip = mirror_strip(extent)
+    return kind(chosen, strip, (h.start,) * n, (extent,) * n), members
+
+
+MIRROR_STRIP = 64 << 10
+"""The most that a mirror is taken apart into: it has no strips, and any number says the same."""
+
+
+def mirror_strip(extent: int) -> int:
+    """In bytes, what a mirror's members are counted in so that as little as can be at their ends is left over: file
+    systems keep copies of what matters most there.
+
+    extent  of the data on each member, a multiple of STRIP_LEAST, in bytes
+    """
+    return min(MIRROR_STRIP, extent & -extent)
 
 
 def rebuilt(h: Hypothesis, pile: Pile) -> Array:

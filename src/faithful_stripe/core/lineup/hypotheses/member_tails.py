@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
-from ...arrays.geometry import Geometry
+from ...arrays.geometry import STRIP_LEAST, Geometry
 from ..evidence.parity_groups import Place
 from ..reading.samples import Pile
+from .as_volume import mirror_strip
 from .assignment import Hypothesis
 
 TAIL_BYTES = 64 << 20
@@ -34,11 +35,14 @@ def without_tail(made: Geometry, h: Hypothesis, pile: Pile, places: Sequence[Pla
             other.append(place.offset)  # one mate alone holds something: the other one went silent
     least = min((pile.sources[i].size for i in images), default=0) - TAIL_BYTES
     first = min((o for o in other if o > max(closing, least, end - 1)), default=0)
-    unit = made.strip_bytes * made.pattern.unit_rows
-    extent = (first - made.start_bytes[0]) // unit * unit
-    if not first or extent < unit:
+    mirror = made.layout.level == "RAID1"
+    unit = STRIP_LEAST if mirror else made.strip_bytes * made.pattern.unit_rows
+    least_extent = -(-(end - made.start_bytes[0]) // unit) * unit  # nothing of what surely is the volume's is cut off
+    extent = max((first - made.start_bytes[0]) // unit * unit, least_extent)
+    if not first or extent < unit or extent >= min(made.member_bytes):
         return made
-    return replace(made, member_bytes=tuple(min(extent, size) for size in made.member_bytes))
+    strip = mirror_strip(extent) if mirror else made.strip_bytes
+    return replace(made, strip_bytes=strip, member_bytes=(extent,) * made.members)
 
 
 def _telling(h: Hypothesis) -> set[int]:

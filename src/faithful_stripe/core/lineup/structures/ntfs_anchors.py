@@ -52,7 +52,7 @@ def heads(stock: Stock) -> list[Ground]:
             if not 0 < size < 1 << 55 or facts.table >= size:
                 continue
             ground = found.setdefault(
-                boot[72:80], Ground(boot[72:80], "NTFS", size, facts=facts, weak=("file record", END))
+                boot[72:80], Ground(boot[72:80], "NTFS", size + sector, facts=facts, weak=("file record", END))
             )
             for address in (0, size):
                 ground.add("boot sector", piece.image, piece.offset + row * SECTOR, address)
