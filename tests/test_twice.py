@@ -14,6 +14,7 @@ from faithful_stripe.core.lineup.reading.imaged_twice import SECTOR, BestOf, ima
 from faithful_stripe.core.lineup.reading.samples import Pile
 from faithful_stripe.core.source import MemorySource, Unreadable, read
 from faithful_stripe.media.image import ImageFile
+from faithful_stripe.work.lineup import solve_images
 
 from .slicer import Spec, cut
 
@@ -138,3 +139,16 @@ def test_mates_of_a_mirror_are_not_one_drive(tmp_path, volumes):
     assert imaged_twice(pile, equal_too=False) == [] and imaged_twice(pile, equal_too=True) == [(0, 1)]
     for image in images:
         image.close()
+
+
+def test_mates_that_are_found_stay_mates_whatever_else_is_undecided(tmp_path, volumes):
+    """A mirror, and in the same pile an array that nothing orders: the two mates became one drive and its other mate a
+    piece of a copy, though the mirror had been certain."""
+    mates = [tmp_path / f"mate-{n}.img" for n in range(2)]
+    cut(volumes / "ntfs.img", Spec("RAID1", 2, 65536), mates)
+    (tmp_path / "piece.img").write_bytes(mates[0].read_bytes()[: 1600 << 10])
+    noise = [tmp_path / f"noise-{n}.img" for n in range(3)]
+    cut(volumes / "noise.img", Spec("RAID5", 3, 65536, "parity-N", "continuation"), noise)
+    found = solve_images([*mates, tmp_path / "piece.img", *noise]).arrays
+    mirror = next(a for a in found if a.geometry.layout.level == "RAID1")
+    assert set(mirror.members) == {str(m) for m in mates} and mirror.strength == "certain"

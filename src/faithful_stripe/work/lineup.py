@@ -109,7 +109,13 @@ def _as_passes(
     if not lacking or not pile.effort.left():
         return None
     tell("whether a drive was imaged twice")
-    groups = imaged_twice(pile, bool(undecided))
+    seated = [
+        {m for m in a.members if m} for a in found.arrays if a not in lacking
+    ]  # mates of a mirror are found already
+    groups = [
+        group for group in imaged_twice(pile, bool(undecided))
+        if not any({pile.names[i] for i in group} <= members for members in seated)
+    ]  # fmt: skip
     if not groups:
         return None
     tell("once more, with what was imaged twice as one")
