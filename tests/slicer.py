@@ -59,6 +59,9 @@ class Spec:
     start: int = 0
     sizes: tuple[int, ...] = ()
     """Of a SPAN: the bytes of data on each member."""
+    turn_rows: int = 1
+    spare: str | None = None
+    outer: str = "row"
 
     def row(self, row: int) -> list[Cell]:
         """What stands on each member in a row."""
@@ -86,11 +89,11 @@ class Spec:
         elif self.rotation == "fixed-0":
             p = 0
         elif self.rotation == "parity-0":
-            p = row % n
+            p = row // self.turn_rows % n
         elif self.q_place == "after-p" and self.data == "restart":
-            p = n - 1 - (row + 1) % n
+            p = n - 1 - (row // self.turn_rows + 1) % n
         else:
-            p = n - 1 - row % n
+            p = n - 1 - row // self.turn_rows % n
         cells: list[Cell | None] = [None] * n
         cells[p] = ("P", span)
         step = 1
@@ -98,7 +101,11 @@ class Spec:
             q = (p + 1) % n if self.q_place == "after-p" else (p - 1) % n
             cells[q] = ("Q", span)
             step = 2 if self.q_place == "after-p" else 1
-        count = n - parities
+        if self.spare == "after-p":
+            cells[(p + 1) % n], step = ("S", span), 2
+        elif self.spare == "before-p":
+            cells[(p - 1) % n] = ("S", span)
+        count = n - parities - (self.spare is not None)
         first = (row * self.spans + span) * count
         if self.data == "continuation":
             for d in range(count):
@@ -107,6 +114,11 @@ class Spec:
             for d, m in enumerate(m for m in range(n) if cells[m] is None):
                 cells[m] = ("D", first + d)
         assert None not in cells
+        if self.outer == "strip":  # the volume's strips go round the spans one by one
+            inner = row * count
+            cells = [
+                ("D", (inner + c[1] - first) * self.spans + span) if c and c[0] == "D" else c for c in cells
+            ]  # fmt: skip
         return cells  # type: ignore[return-value]
 
     def strips_per_row(self) -> int:
@@ -131,7 +143,7 @@ def cut(volume: Path, spec: Spec, outputs: list[Path], tail: int = 0) -> int:
         return _cut_one_by_one(volume, spec, outputs, tail)
     strip, n = spec.strip, spec.members
     rows = -(-size * 2 // (spec.strips_per_row() * strip))
-    rows += (-rows) % (2 * n)
+    rows += (-rows) % (2 * n * spec.turn_rows)
     source = os.open(volume, os.O_RDONLY)
     files = [os.open(p, os.O_RDWR | os.O_CREAT | os.O_EXCL) for p in outputs]
     for f in files:
@@ -170,7 +182,7 @@ def span_parity(spec: Spec, cells: list[Cell], content: list[bytes]) -> dict[int
                     q ^= TIMES[factors[m]][block]
         for m in range(inner):
             kind = cells[span * inner + m][0]
-            if kind != "D":
+            if kind in "PQ":
                 found[span * inner + m] = (p if kind == "P" else q).tobytes()
     return found
 

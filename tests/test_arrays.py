@@ -44,13 +44,25 @@ DRAWN = {
 }  # fmt: skip
 
 
-@pytest.mark.parametrize("chosen", DRAWN, ids=str)
+RARE = {
+    ("RAID5", "parity-N", "continuation", ("turn_rows", 2)): "0 1 P / 2 3 P / 5 P 4 / 7 P 6 / P 8 9 / P 10 11",
+    ("RAID5", "parity-0", "restart", ("turn_rows", 2)): "P 0 1 / P 2 3 / 4 P 5 / 6 P 7 / 8 9 P / 10 11 P / P 12 13",
+    ("RAID5", "parity-N", "continuation", ("spare", "after-p")): "S 0 1 P / 2 3 P S / 5 P S 4 / P S 6 7 / S 8 9 P",
+    ("RAID5", "parity-N", "restart", ("spare", "before-p")): "0 1 S P / 2 S P 3 / S P 4 5 / P 6 7 S / 8 9 S P",
+    ("RAID50", "parity-N", "continuation", ("outer", "strip")):
+        "0 2 P 1 3 P / 6 P 4 7 P 5 / P 8 10 P 9 11 / 12 14 P 13 15 P",
+}  # fmt: skip
+"""Layouts that are found, and not made here."""
+
+
+@pytest.mark.parametrize("chosen", [*DRAWN, *RARE], ids=str)
 def test_the_map_agrees_with_the_drawing(chosen):
     level, rotation, data, q_place = chosen
-    rows = [row.split() for row in DRAWN[chosen].split("/")]
+    rare = {q_place[0]: q_place[1]} if isinstance(q_place, tuple) else {"q_place": q_place}
+    rows = [row.split() for row in (DRAWN | RARE)[chosen].split("/")]
     strip, start = 4096, 512
     g = geometry(
-        level, len(rows[0]), strip, rotation=rotation, data=data, q_place=q_place,
+        level, len(rows[0]), strip, rotation=rotation, data=data, **rare,
         start_bytes=start, member_bytes=len(rows) * strip + 100,
     )  # fmt: skip
     seen = set()
@@ -58,7 +70,7 @@ def test_the_map_agrees_with_the_drawing(chosen):
         for member, cell in enumerate(row):
             at = start + r * strip + 7
             found = int(g.to_volume(member, at))
-            wanted = {"P": P_CELL, "Q": Q_CELL}.get(cell)
+            wanted = {"P": P_CELL, "Q": Q_CELL, "S": UNUSED}.get(cell)
             assert found == (int(cell) * strip + 7 if wanted is None else wanted), (r, member)
             seen |= {int(cell)} if wanted is None else set()
     assert g.volume_bytes == len(seen) * strip
@@ -78,9 +90,12 @@ def geometries(draw, levels=tuple(LEVELS)) -> Geometry:
     rows = draw(st.integers(2, 2 * members // spans + 1))
     sizes = tuple(rows * strip + draw(st.integers(0, 3 * strip)) for _ in range(members))
     starts = tuple(draw(st.sampled_from([0, 512, 4096])) for _ in range(members))
+    rare = {"turn_rows": draw(st.sampled_from([1, 1, 2, 4]))} if rotation in ("parity-0", "parity-N") else {}
+    if level.name == "RAID5" and members > 3:
+        rare["spare"] = draw(st.sampled_from([None, None, "after-p", "before-p"]))
     return geometry(
         level.name, members, strip, rotation=rotation, data=data, member_bytes=sizes, start_bytes=starts,
-        spans=spans, copies=copies, q_place=q_place, q_exponent=exponent,
+        spans=spans, copies=copies, q_place=q_place, q_exponent=exponent, **rare,
     )  # fmt: skip
 
 

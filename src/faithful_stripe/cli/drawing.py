@@ -93,11 +93,12 @@ def _one_by_one(found: Lineup) -> list[Part]:
 
 def _drawing(found: Lineup, drawn: list[Row]) -> list[Part]:
     from ..core.units import binary_size
+    from .lineup_words import layout_words
     from .render import Cell, Line, Table
 
     made = found.geometry
     chosen = made.layout
-    words = [w for w in (chosen.rotation, chosen.data) if w] + ([f"Q {chosen.q_place}"] if chosen.q_place else [])
+    words = [*layout_words(chosen), *([f"Q {chosen.q_place}"] if chosen.q_place else [])]
     head = f"{chosen.level} of {made.members}, strip {binary_size(made.strip_bytes)}" + "".join(f", {w}" for w in words)
     names = [Path(name).name if name else "(missing)" for name in found.members]
     width = chosen.copies if chosen.level == "RAID10" else chosen.span_members

@@ -23,11 +23,11 @@ def array_parts(array: Lineup, number: int, explain: bool) -> list[Part]:
     """One array in full."""
     from ..core.lineup.document.four_verdicts import Sure
     from ..core.units import binary_size, decimal_size
-    from .lineup_words import measured, strength
+    from .lineup_words import layout_words, measured, strength
     from .render import Line, Table
 
     made = array.geometry
-    layout = "".join(f", {w}" for w in (made.layout.rotation, made.layout.data) if w)
+    layout = "".join(f", {w}" for w in layout_words(made.layout))
     q = f", Q {made.layout.q_place} ({made.layout.q_exponent})" if made.layout.q_place else ""
     spans = f" in {made.layout.spans} spans" if made.layout.spans > 1 else ""
     strip = f"strip {binary_size(made.strip_bytes)}{layout}{q}"

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any, BinaryIO
 
 from ..core.units import binary_size
 from ..media.whole import refuse_existing
+from .lineup_words import layout_words
 
 if TYPE_CHECKING:
     from ..core.lineup.document.lineup_document import Lineup
@@ -36,7 +37,7 @@ def plot_lineup(found: Lineup, drawn: Sequence[Row], evidence: EvidenceMap, path
     _stripes(left, found, drawn)
     _evidence(right, found, evidence)
     made = found.geometry
-    words = [w for w in (made.layout.rotation, made.layout.data) if w]
+    words = layout_words(made.layout)
     head = f"{made.layout.level} of {made.members}, strip {binary_size(made.strip_bytes)}"
     figure.suptitle(", ".join([head, *words]) + f": {found.verdict}", x=0.02, ha="left", weight="bold")
     key = "P and Q hatched" if any(w in MARKS for row in drawn for w in row.cells) else "no parity"

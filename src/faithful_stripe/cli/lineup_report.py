@@ -106,7 +106,7 @@ def _text(found: Recovery, kind: str, technician: str, remark: str) -> str:
 
     from ..core.units import binary_size, decimal_size
     from ..core.visible import visible
-    from .lineup_words import lines, measured, summary
+    from .lineup_words import layout_words, lines, measured, summary
 
     array = found.lineup
     made = array.geometry
@@ -115,7 +115,7 @@ def _text(found: Recovery, kind: str, technician: str, remark: str) -> str:
         keep_trailing_newline=True, finalize=lambda value: visible(value) if type(value) is str else value,
     )  # fmt: skip
     pages.filters["commands"] = _commands
-    words = [w for w in (made.layout.rotation, made.layout.data) if w]
+    words = layout_words(made.layout)
     images = [
         {"position": "" if i.position is None else i.position, "name": Path(i.name).name, "role": i.role.value,
          "size": i.size, "blake3": i.blake3 or "not computed"} for i in found.images

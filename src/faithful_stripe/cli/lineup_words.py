@@ -10,6 +10,7 @@ from ..core.lineup.document.row_map import RowMap, State, Why
 from ..core.units import binary_size, duration
 
 if TYPE_CHECKING:
+    from ..core.arrays.layout import Layout
     from ..core.lineup.document.lineup_document import Lineup
 
 STYLES = {
@@ -21,6 +22,19 @@ SURE = {
     Sure.CERTAIN: "CERTAIN", Sure.PROBABLE: "PROBABLE", Sure.UNTESTED: "NOT TESTED", Sure.UNTESTABLE: "NOT TESTABLE",
     Sure.UNDECIDED: "UNDECIDED", Sure.CONTRADICTED: "NO",
 }  # fmt: skip
+
+
+def layout_words(chosen: Layout) -> list[str]:
+    """Where parity and data stand, in words; nothing where there is nothing to choose."""
+    words = [w for w in (chosen.rotation, chosen.data) if w]
+    if chosen.turn_rows > 1:
+        words.append(f"parity moves every {chosen.turn_rows} rows")
+    if chosen.spare:
+        words.append(f"spare strip {chosen.spare.replace('-p', ' P')}")
+    if chosen.outer != "row":
+        words.append(f"outer unit one {chosen.outer}")
+    return words
+
 
 WHY = {
     Why.UNREADABLE: "cannot be read",

@@ -200,13 +200,8 @@ def _anew(made: Geometry, volume: BlockSource, size: int | None) -> Geometry:
 
 
 def _over(made: Geometry, start: int, rows: int) -> Geometry:
-    chosen = made.layout
-    return geometry(
-        chosen.level, made.members, made.strip_bytes, member_bytes=rows * made.strip_bytes, start_bytes=start,
-        rotation=chosen.rotation, data=chosen.data, spans=chosen.spans if chosen.spans > 1 else None,
-        copies=chosen.copies if chosen.level == "RAID10" else None, q_place=chosen.q_place,
-        q_exponent=chosen.q_exponent, odd_strips=True,
-    )  # fmt: skip
+    count = made.members
+    return Geometry(made.layout, made.strip_bytes, (start,) * count, (rows * made.strip_bytes,) * count)
 
 
 def _rounded(size: int) -> int:
@@ -219,6 +214,7 @@ def _stated(made: Geometry) -> Stated:
         level=chosen.level, members=made.members, strip=made.strip_bytes, start=made.start_bytes[0],
         extent=made.rows * made.strip_bytes, size=made.volume_bytes, rotation=chosen.rotation, data=chosen.data,
         q_place=chosen.q_place, q_exponent=chosen.q_exponent, spans=chosen.spans, copies=chosen.copies,
+        usual=chosen.usual,
     )  # fmt: skip
 
 

@@ -83,6 +83,7 @@ def _set_up(one: Lineup, other: Lineup) -> list[tuple[str, str, str]]:
             "level": layout.level, "members": str(g.members), "strip, bytes": str(g.strip_bytes),
             "rotation": layout.rotation or "", "data": layout.data or "", "spans": str(layout.spans),
             "Q": " ".join(w for w in (layout.q_place, layout.q_exponent) if w),
+            "rows at a turn": str(layout.turn_rows), "spare space": layout.spare or "", "outer unit": layout.outer,
             "start, bytes": ", ".join(map(str, sorted(set(g.start_bytes)))),
             **{f"position {p}": Path(name).name if name else "missing" for p, name in enumerate(made.seated)},
         })  # fmt: skip

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from ..core.arrays.geometry import Geometry
-from ..core.arrays.layout import P_CELL, Q_CELL
+from ..core.arrays.layout import P_CELL, Q_CELL, UNUSED
 from ..core.lineup.document.lineup_document import Lineup
 
 
@@ -29,12 +29,12 @@ def pieces(found: Lineup) -> list[dict[str, int]]:
 
 
 def rows(geometry: Geometry, first: int, count: int) -> list[Row]:
-    """Rows of the array from `first` on, at most as many as there are: strip numbers of the volume, "P", "Q"."""
+    """Rows of the array from `first` on, at most as many as there are: strips of the volume, "P", "Q", "spare"."""
     pattern = geometry.pattern
     made = []
     for number in range(first, min(first + count, geometry.rows)):
         period, inside = divmod(number, pattern.rows)
-        words = {P_CELL: "P", Q_CELL: "Q"}
+        words = {P_CELL: "P", Q_CELL: "Q", UNUSED: "spare"}
         cells = [
             words.get(value) or str(value + period * pattern.strips)
             for value in (int(v) for v in pattern.index[inside])

@@ -13,6 +13,7 @@ from ..source import BlockSource, BlockSourceError, Buffer, Unreadable, Writable
 from . import codes
 from .geometry import Concatenation, Geometry
 from .layout import Group
+from .levels import GeometryError
 from .parity import combine
 
 Bytes = npt.NDArray[np.uint8]
@@ -121,9 +122,9 @@ class Array:
     def _reconstruct(self, volume: int, out: Bytes) -> None:
         """Compute a piece of one data strip from the rest of its group."""
         number, inner = divmod(volume, self.geometry.strip_bytes)
-        wanted = number % self.geometry.pattern.group_strips
-        group, period = self._group(number // self.geometry.pattern.group_strips)
-        self._solve(group, period, wanted, inner, out, volume)
+        period, index = divmod(number, self.geometry.pattern.strips)
+        which, wanted = self.geometry.pattern.cells[index].tolist()
+        self._solve(self.geometry.pattern.groups[which], period, wanted, inner, out, volume)
 
     def compute(self, member: int, row: int, inner: int, out: Bytes) -> None:
         """Compute a piece of any strip, data, copy or parity, from the rest of its group, never from itself.
@@ -199,6 +200,7 @@ class Array:
         """
         source = np.frombuffer(memoryview(data).cast("B"), np.uint8)
         check_bounds(self, self.size, offset, source.size)
+        self._written_by_rows()
         if not self.geometry.redundant:
             yield from self._plan_plain(offset, source)
             return
@@ -209,6 +211,12 @@ class Array:
             count = min(span - inner, source.size - at)
             yield self._plan_group(number, inner, source[at : at + count])
             at += count
+
+    def _written_by_rows(self) -> None:
+        """Writes count on it that the strips of a group follow one another in the volume."""
+        if self.geometry.layout.outer != "row":
+            what = "an array whose outer unit is one strip cannot be written"
+            raise GeometryError(what=what, to_do="extract it, and build a new one")
 
     def _plan_plain(self, offset: int, source: Bytes) -> Iterator[GroupWrite]:
         """Without redundancy every piece stands alone."""
@@ -271,6 +279,7 @@ class Array:
     def discard(self, offset: int, length: int) -> None:
         """Make a range read as zeros; whole groups take no space on the members afterwards."""
         check_bounds(self, self.size, offset, length)
+        self._written_by_rows()
         if not self.geometry.redundant:
             self._discard_plain(offset, length)
             return

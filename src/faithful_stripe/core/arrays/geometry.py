@@ -143,6 +143,9 @@ class Geometry:
             "rotation": self.layout.rotation,
             "data": self.layout.data,
             **({"q": self._q} if self.layout.q_place else {}),
+            **({"turn_rows": self.layout.turn_rows} if self.layout.turn_rows > 1 else {}),
+            **({"spare": self.layout.spare} if self.layout.spare else {}),
+            **({"outer": self.layout.outer} if self.layout.outer != "row" else {}),
             "start_bytes": _one_or_list(self.start_bytes),
             "member_bytes": _one_or_list(self.member_bytes),
             "volume_bytes": self.volume_bytes,
@@ -191,6 +194,9 @@ def geometry(
     copies: int | None = None,
     q_place: str | None = None,
     q_exponent: str | None = None,
+    turn_rows: int = 1,
+    spare: str | None = None,
+    outer: str = "row",
     odd_strips: bool = False,
 ) -> Geometry:
     """A checked geometry; sizes may be one number for all members or one per member.
@@ -206,7 +212,10 @@ def geometry(
             what=f"a strip of {strip_bytes} bytes is not possible",
             to_do="strips are powers of two from 4KiB to 1MiB",
         )
-    chosen = layout(level, members, rotation, data, spans=spans, copies=copies, q_place=q_place, q_exponent=q_exponent)
+    chosen = layout(
+        level, members, rotation, data, spans=spans, copies=copies, q_place=q_place, q_exponent=q_exponent,
+        turn_rows=turn_rows, spare=spare, outer=outer,
+    )  # fmt: skip
     sizes = _per_member(member_bytes, members)
     if min(sizes) < strip_bytes * chosen.pattern().unit_rows:
         raise GeometryError(

@@ -46,8 +46,9 @@ class Group:
 class Pattern:
     """One period of an array: `rows` rows of `members` cells.
 
-    index   int64 (rows, members): the data strip's number in the period, or P_CELL, Q_CELL
-    groups  every redundancy group; group g holds the data strips g*k .. g*k + k - 1 of the period
+    index   int64 (rows, members): the data strip's number in the period, or P_CELL, Q_CELL, UNUSED (spare space)
+    groups  every redundancy group; group g holds the data strips g*k .. g*k + k - 1 of the period, unless the outer
+            stripe's unit is one strip
     """
 
     rows: int
@@ -74,6 +75,15 @@ class Pattern:
     def group_strips(self) -> int:
         """Data strips in each group."""
         return self.groups[0].data
+
+    @cached_property
+    def cells(self) -> npt.NDArray[np.int64]:
+        """int64 (strips, 2): of each data strip of the period, its group and which cell of it holds its first copy."""
+        found = np.zeros((self.strips, 2), np.int64)
+        for number, group in enumerate(self.groups):
+            for cell, (row, member) in reversed(list(enumerate(group.cells[: group.data]))):
+                found[self.index[row, member]] = number, cell
+        return found
 
     @cached_property
     def unit_rows(self) -> int:
@@ -132,6 +142,11 @@ class Layout:
     spans       inner arrays of a nested level, one after the other in the members; else 1
     copies      members of one mirror (RAID 10)
     q_place     "after-p" or "before-p", q_exponent "data-index" or "member-position" (RAID 6, 60)
+    turn_rows   rows after which parity moves on to the next member: 1, or more where its rotation is delayed
+    spare       "after-p" or "before-p": one strip of each row stays free, there (RAID 5 with distributed spare space)
+    outer       the unit of a nested level's outer stripe: "row" (all data of one inner row) or "strip"
+
+    The last three are found on drives, and read; no array is made so here.
     """
 
     level: str
@@ -142,6 +157,14 @@ class Layout:
     copies: int = 1
     q_place: str | None = None
     q_exponent: str | None = None
+    turn_rows: int = 1
+    spare: str | None = None
+    outer: str = "row"
+
+    @property
+    def usual(self) -> bool:
+        """Whether it is one that arrays are made in here: parity moves on with every row, and nothing is left free."""
+        return self.turn_rows == 1 and self.spare is None and self.outer == "row"
 
     @property
     def span_members(self) -> int:
@@ -163,6 +186,9 @@ def layout(
     copies: int | None = None,
     q_place: str | None = None,
     q_exponent: str | None = None,
+    turn_rows: int = 1,
+    spare: str | None = None,
+    outer: str = "row",
 ) -> Layout:
     """A checked layout, defaults filled in from the level's row in `LEVELS`.
 
@@ -179,10 +205,44 @@ def layout(
             exponent = (q_exponent or EXPONENTS[0]) if facts.parity == 2 else q_exponent
             if exponent not in (EXPONENTS if facts.parity == 2 else (None,)):
                 break
-            return Layout(facts.name, members, known[0], known[1], spans, copies, known[2], exponent)
+            made = Layout(
+                facts.name, members, known[0], known[1], spans, copies, known[2], exponent, turn_rows, spare, outer
+            )
+            _check_rare(made, facts)
+            return made
     allowed = ", ".join(" ".join(filter(None, known)) for known in facts.layouts if any(known))
     asked = " ".join(str(w) for w in (rotation, data, q_place, q_exponent) if w)
     raise GeometryError(what=f"{facts.name} has no layout {asked}", to_do=f"known: {allowed or 'none to choose'}")
+
+
+MOST_TURN_ROWS = 64
+"""Rows for which parity may stay where it is, at most."""
+
+OUTERS, SPARES = ("row", "strip"), (None, "after-p", "before-p")
+
+
+def _check_rare(made: Layout, facts: Level) -> None:
+    """Raises GeometryError where what is rare does not go with the level."""
+    rotates = facts.parity and made.rotation in ("parity-0", "parity-N")
+    for odd, what, to_do in (
+        (
+            not 1 <= made.turn_rows <= MOST_TURN_ROWS or (made.turn_rows > 1 and not rotates),
+            f"parity of {facts.name} that moves on every {made.turn_rows} rows",
+            f"1 to {MOST_TURN_ROWS} rows, where parity rotates",
+        ),
+        (
+            made.spare not in SPARES or (made.spare and (facts.name != "RAID5" or made.members < 4)),
+            f"{facts.name} of {made.members} with spare space {made.spare}",
+            "spare space is after-p or before-p, in RAID5 of four drives or more",
+        ),
+        (
+            made.outer not in OUTERS or (made.outer == "strip" and not facts.inner),
+            f"{facts.name} striped outside by {made.outer}",
+            "the outer unit is a row or a strip, and RAID50 and RAID60 have one",
+        ),
+    ):
+        if odd:
+            raise GeometryError(what=what, to_do=to_do)
 
 
 def _check_members(facts: Level, members: int, spans: int, copies: int) -> None:
@@ -217,7 +277,7 @@ def _pattern(chosen: Layout) -> Pattern:
     n = chosen.members
     if facts.parity:
         rule = PARITY_RULES[(chosen.rotation, chosen.data, chosen.q_place)]
-        return _parity_pattern(chosen.span_members, chosen.spans, rule, chosen.q_exponent)
+        return _parity_pattern(chosen, rule)
     if chosen.level == "RAID1E":
         return _copies_pattern(_mirrored_over_any_number(n, chosen.data))
     copies = chosen.copies or n
@@ -231,27 +291,36 @@ def _mirrored_over_any_number(n: int, data: str | None) -> list[list[int]]:
     return [[(row * n + member) // 2 for member in range(n)] for row in range(1 + n % 2)]
 
 
-def _parity_pattern(n: int, spans: int, rule: Rule, exponent: str | None) -> Pattern:
-    """Rows in which P (and Q) visit every member of a span once; spans side by side, whole rows in turn."""
-    rows = n if rule.turn else 1
+def _parity_pattern(chosen: Layout, rule: Rule) -> Pattern:
+    """Rows in which P (and Q, and spare space) visit every member of a span, as often as it has rows before it moves
+    on; spans side by side, whole rows or single strips in turn."""
+    n, spans, exponent = chosen.span_members, chosen.spans, chosen.q_exponent
+    rows = n * chosen.turn_rows if rule.turn else 1
+    beside = {None: 0, "after-p": 1, "before-p": -1}[chosen.spare]
     index = np.empty((rows, n * spans), np.int64)
     groups = []
     for row in range(rows):
-        p = (n - rule.start + rule.turn * row) % n
+        p = (n - rule.start + rule.turn * (row // chosen.turn_rows)) % n
         parity = [p] if not rule.q else [p, (p + rule.q) % n]
+        free = [(p + beside) % n] if beside else []
         if rule.data_after is None:
-            places = [member for member in range(n) if member not in parity]
+            places = [member for member in range(n) if member not in (*parity, *free)]
         else:
-            places = [(p + rule.data_after + d) % n for d in range(n - len(parity))]
+            after = rule.data_after + (beside == 1)
+            places = [(p + after + d) % n for d in range(n - len(parity) - len(free))]
         checks: Checks = ((*(1,) * len(places), 1, *(0,) * (len(parity) - 1)),)
         if rule.q:
             powers = places if exponent == "member-position" else range(len(places))
             checks = (*checks, (*(power(e) for e in powers), 0, 1))
         for span in range(spans):
-            base, first = span * n, (row * spans + span) * len(places)
-            for cell, code in zip(parity, (P_CELL, Q_CELL), strict=False):
+            base, count = span * n, len(places)
+            for cell, code in zip((*parity, *free), (P_CELL, Q_CELL) if rule.q else (P_CELL, UNUSED), strict=False):
                 index[row, base + cell] = code
-            index[row, [base + place for place in places]] = first + np.arange(len(places))
+            inner = np.arange(count)
+            number = (row * spans + span) * count + inner
+            if chosen.outer == "strip":
+                number = (row * count + inner) * spans + span
+            index[row, [base + place for place in places]] = number
             cells = tuple((row, base + member) for member in (*places, *parity))
             groups.append(Group(cells, len(places), checks))
     return Pattern(rows, n * spans, index, tuple(groups))

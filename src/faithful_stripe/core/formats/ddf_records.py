@@ -46,6 +46,7 @@ class Stated:
     start, extent  the members' data area, whole rows
     size           of the volume
     copies         members of one mirror (RAID 10); spans: of a nested level of parity; else 1
+    usual          whether its layout is one that arrays are made in here
     """
 
     level: str
@@ -60,6 +61,7 @@ class Stated:
     q_exponent: str | None = None
     spans: int = 1
     copies: int = 1
+    usual: bool = True
 
     @property
     def width(self) -> int:
@@ -73,6 +75,8 @@ class Stated:
             return f"{self.level} has no record there whose members differ in size"
         if self.strip % ddf.SECTOR or (sectors := self.strip // ddf.SECTOR) & (sectors - 1):
             return f"strips of {self.strip} bytes are no power of two of sectors"
+        if not self.usual:
+            return "its parity, its spare space or its outer stripe stands where no record of ours says"
         return ""
 
 

@@ -45,11 +45,16 @@ def differences(claim: Lineup, found: Lineup) -> list[str]:
     made = claim.geometry
     chosen = {
         key: getattr(made.layout, key)
-        for key in ("level", "rotation", "data", "spans", "copies", "q_place", "q_exponent")
+        for key in ("level", "rotation", "data", "spans", "copies", "q_place", "q_exponent", *RARE)
     }  # fmt: skip
     here = tuple(n if name is not None else None for n, name in enumerate(claim.members))
     stated = Described("claim", made.strip_bytes, made.start_bytes, min(made.member_bytes), chosen, here, (), ())
     return _differences(stated, claim.members, found)
+
+
+RARE = ("turn_rows", "spare", "outer")
+DEFAULT = {"turn_rows": 1, "spare": "none", "outer": "row"}
+"""What records do not state, and a lineup may; and what holds where it is not stated."""
 
 
 def _held(array: Lineup) -> set[str]:
@@ -75,8 +80,11 @@ def _differences(one: Described, members: Sequence[str | None], found: Lineup) -
     if one.strip != made.strip_bytes and chosen["level"] != "RAID1":
         wrong.append(f"strip size: {made.strip_bytes >> 10} KiB, it states {one.strip >> 10} KiB")
     stated, real = (chosen["rotation"], chosen["data"]), (made.layout.rotation, made.layout.data)
-    if chosen["level"] == made.layout.level and stated != real:
-        wrong.append(f"layout: {_joined(real)}, it states {_joined(stated)}")
+    rare = tuple((getattr(made.layout, key) or "none", chosen.get(key) or DEFAULT[key]) for key in RARE)
+    if chosen["level"] == made.layout.level and (stated != real or any(a != b for a, b in rare)):
+        beside = [tuple(f"{key} {told[side]}" for key, told in zip(RARE, rare, strict=True) if told[0] != told[1])
+                  for side in (0, 1)]  # fmt: skip
+        wrong.append(f"layout: {_joined((*real, *beside[0]))}, it states {_joined((*stated, *beside[1]))}")
     starts = set(one.starts) - set(made.start_bytes)
     if starts:
         wrong.append(f"start: byte {made.start_bytes[0]}, it states {min(starts)}")
@@ -106,6 +114,7 @@ def _geometry(one: Described, like: Geometry) -> Geometry | None:
             spans=chosen["spans"] if chosen["spans"] > 1 else None,
             copies=chosen["copies"] if chosen["level"] == "RAID10" else None,
             q_place=chosen["q_place"], q_exponent=like.layout.q_exponent if same else chosen["q_exponent"],
+            **{key: chosen[key] for key in RARE if key in chosen},
         )  # fmt: skip
     except GeometryError:
         return None

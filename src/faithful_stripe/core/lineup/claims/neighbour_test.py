@@ -176,6 +176,14 @@ def neighbours(claim: Attempt, sources: Sequence[Member]) -> Iterator[Attempt]:
     if chosen.q_exponent:
         rule = {"data-index": "member-position", "member-position": "data-index"}[chosen.q_exponent]
         yield from _other(claim, f"Q counted by {rule} instead", q_exponent=rule)
+    for turn in sorted({1, chosen.turn_rows // 2, 2 * chosen.turn_rows} - {0, chosen.turn_rows}):
+        yield from _other(claim, f"parity that moves every {turn} rows", turn_rows=turn)
+    if chosen.spare:
+        beside = {"after-p": "before-p", "before-p": "after-p"}[chosen.spare]
+        yield from _other(claim, f"spare strip {beside}", spare=beside)
+    if chosen.spans > 1:
+        unit = {"row": "strip", "strip": "row"}[chosen.outer]
+        yield from _other(claim, f"outer unit one {unit}", outer=unit)
     if chosen.level not in ("RAID1", "SPAN"):
         for strip in (made.strip_bytes // 2, made.strip_bytes * 2):
             if STRIP_LEAST <= strip <= STRIP_MOST:
@@ -196,6 +204,7 @@ def _other(claim: Attempt, what: str, **changed: object) -> Iterator[Attempt]:
         "q_exponent": chosen.q_exponent if chosen.q_place else None,
         "spans": chosen.spans if chosen.spans > 1 else None,
         "copies": chosen.copies if chosen.level == "RAID10" else None,
+        "turn_rows": chosen.turn_rows, "spare": chosen.spare, "outer": chosen.outer,
     } | changed  # fmt: skip
     if "start_bytes" in changed:
         step = max(0, max(a - b for a, b in zip(facts["start_bytes"], made.start_bytes, strict=True)))  # type: ignore[call-overload]

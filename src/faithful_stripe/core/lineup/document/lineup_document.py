@@ -255,6 +255,9 @@ def _array(entry: object, where: str) -> Lineup:
             copies=len(spans[0]) if mirrored else None,
             q_place=q.get("place"),
             q_exponent=q.get("exponent"),
+            turn_rows=_typed(entry, "turn_rows", int, where) if "turn_rows" in entry else 1,
+            spare=entry.get("spare") or None,
+            outer=entry.get("outer") or "row",
             odd_strips=True,
         )
     except GeometryError as reason:

@@ -73,6 +73,9 @@ def words(h: Hypothesis, pile: Pile) -> str:
     chosen, members = final_layout(h)
     order = ", ".join("missing" if i is None else pile.names[i] for i in members)
     facts = [chosen.rotation, chosen.data, chosen.q_place, chosen.q_exponent if chosen.q_place else None]
+    facts += [f"parity moves every {chosen.turn_rows} rows"] if chosen.turn_rows > 1 else []
+    facts += [f"spare {chosen.spare}"] if chosen.spare else []
+    facts += [f"outer unit one {chosen.outer}"] if chosen.outer != "row" else []
     layout_words = " ".join(f for f in facts if f) or "plain"
     start = f", data from byte {h.start}" if h.start else ""
     return f"{chosen.level}, strip {h.strip >> 10} KiB, {layout_words}{start}: {order} (score {h.score:.0f})"

@@ -76,6 +76,29 @@ def layouts_of(level: str, positions: int, spans: int = 1) -> tuple[Layout, ...]
     return tuple(found)
 
 
+TURNS = (2, 4, 8, 16, 32, 64)
+"""Rows after which delayed parity moves on: powers of two, up to the most that a layout may have."""
+
+
+def rare_layouts(usual: Sequence[Layout]) -> tuple[Layout, ...]:
+    """Beside some usual layouts of one level: with parity that moves on after several rows only, with spare space in
+    every row, and with an outer stripe whose unit is one strip."""
+    found: list[Layout] = []
+    for one in usual:
+        if one.rotation not in ("parity-0", "parity-N"):
+            continue
+        found += [replace(one, turn_rows=turn) for turn in TURNS]
+        if one.level == "RAID5" and one.members > RAREST_SPARE:
+            found += [replace(one, spare=spare) for spare in ("after-p", "before-p")]
+        if one.spans > 1:
+            found.append(replace(one, outer="strip"))
+    return tuple(found)
+
+
+RAREST_SPARE = 3
+"""Members of an array with distributed spare space: more than so many."""
+
+
 def candidates(images: Iterable[int], groups: Sequence[Membership]) -> list[Candidate]:
     """The arrays that images which share something might be, given the groups that they are in."""
     inside = [g for g in groups if set(g.images) & set(images)]

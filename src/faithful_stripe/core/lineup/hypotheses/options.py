@@ -109,9 +109,12 @@ def _without_few(images: set[int], bound: set[int], grounds: Sequence[Anchors]) 
 
 
 def with_borders(
-    table: Table, options: list[Candidate], groups: Sequence[Membership], usual: list[int]
+    table: Table, options: list[Candidate], groups: Sequence[Membership], usual: list[int], rare: bool = False
 ) -> tuple[list[Candidate], list[int]]:
-    """The candidates with P and Q, and the usual starts, with what the borders of their rows tell."""
+    """The candidates with P and Q, and the usual starts, with what the borders of their rows tell.
+
+    rare  whether roles may stay where they are for several rows
+    """
     for group in groups:
         if group.kind not in ("two", "two less one"):
             continue
@@ -130,8 +133,9 @@ def with_borders(
         if strip:  # roles tell the first row of a period, too
             rows = max(c.pattern().rows for o in options for c in o.layouts)
             starts += [s for s in range(phase, phase + rows * strip, strip) if starts[0] == phase or s < starts[0]]
+        gap = strip if rare and strip else -min(0, told[0])
         fitted = [
-            replace(o, strip=strip, phase=phase, gap=-min(0, told[0])) if o.level in ("RAID6", "RAID60") else o
+            replace(o, strip=0 if rare else strip, phase=phase, gap=gap) if o.level in ("RAID6", "RAID60") else o
             for o in options
         ]
         return fitted, list(dict.fromkeys(starts))

@@ -13,7 +13,7 @@ from ..document.known import OPEN, Given, concerned, only_as_given
 from ..document.lineup_document import Lineup, Solution
 from ..full_pass.soundness import FULL_BYTES, tested
 from ..hypotheses.assignment import Hypothesis, make_ballot
-from ..hypotheses.candidate import candidates
+from ..hypotheses.candidate import candidates, rare_layouts
 from ..hypotheses.fixed_points import candidates_given
 from ..hypotheses.options import PLENTY_FACTS, options_of, with_borders
 from ..hypotheses.pile_table import (
@@ -48,6 +48,7 @@ from ..verdict.missing_slot import PARITY_LEVELS
 from ..verdict.volume_reading import FILES_FAIL, FILES_HOLD, MARGIN_NATS, TOTAL_NATS
 from ..verdict.weighing import conclude
 from .mirrors import conclude_mirror
+from .rare import takes_its_place
 from .slices import with_slices
 from .span import conclude_span, unstriped, whole_on
 from .starts_apart import moved, moved_back, starts_apart
@@ -345,10 +346,15 @@ def _names(pile: Pile, images: Iterable[int]) -> set[str | None]:
 
 
 def solve_cluster(
-    table: Table, images: set[int], grounds: Sequence[Anchors], taken: set[int], alone: bool = False, odd: bool = False
-) -> Lineup | None:
-    """The lineup of images that belong together; alone: without what else lies about; odd: strips need not be powers
-    of two."""
+    table: Table, images: set[int], grounds: Sequence[Anchors], taken: set[int], alone: bool = False,
+    odd: bool = False, rare: bool = False,
+) -> Lineup | None:  # fmt: skip
+    """The lineup of images that belong together.
+
+    alone  without what else lies about
+    odd    strips need not be powers of two
+    rare   in the layouts that are rare, and in no others
+    """
     given = table.pile.given
     groups = [g for g in table.groups if set(g.images) <= images]
     table.tell(f"order of {len(images)} images that belong together")
@@ -363,16 +369,18 @@ def solve_cluster(
     named = [a for a in files if not a.ground.guessed]
     alike = next((g for g in groups if set(g.images) <= whole and whole_on(named, g.images[0])), None)
     if alike is not None and images > set(alike.images):  # a mirror by itself, whatever else bears the same
-        return solve_cluster(table, set(alike.images), grounds, taken, True, odd)
+        return solve_cluster(table, set(alike.images), grounds, taken, True, odd, rare)
     whole = whole if not groups else set()
     if whole and len(images - whole) < 2:
         return one_by_one
     if whole:  # they are no members of what is striped
         theirs = [a for a in grounds if a.ground.starts or a.ground.bound() - whole]
-        return solve_cluster(table, images - whole, theirs, taken, alone, odd) or one_by_one
+        return solve_cluster(table, images - whole, theirs, taken, alone, odd, rare) or one_by_one
     options = options_of(table, images, grounds, taken, alone)
     if given is not None:
         options = candidates_given(given, options, images, groups, table.pile.names)
+    if rare:
+        options = [replace(o, layouts=layouts) for o in options if (layouts := rare_layouts(o.layouts))]
     if not options:
         return None
     together = set(images)
@@ -392,7 +400,7 @@ def solve_cluster(
             return mirror
     primary = next(iter([*files, *tables]), None)
     used, _kept = split(primary)
-    options, usual = with_borders(table, options, groups, usual)
+    options, usual = with_borders(table, options, groups, usual, rare)
     entries = [entry_of(table, candidate, make_ballot(candidate, used)) for candidate in options]
     bases = bases_of(primary, starts)
     into_rows = bases_into_rows(primary, starts, max(o.positions for o in options))
@@ -408,7 +416,7 @@ def solve_cluster(
     )
     theirs = [a for a in grounds if not a.ground.bound() or a.ground.bound() & used_images]
     if len(theirs) < len(grounds):  # a file system that is only on images which take no part is another's
-        return solve_cluster(table, used_images, theirs, taken, True, odd)
+        return solve_cluster(table, used_images, theirs, taken, True, odd, rare)
     if primary is not None and found and found[0].candidate.phase >= 0:
         base = base_of_order(found[0], primary)
         if base is not None and base not in bases:
@@ -446,6 +454,13 @@ def solve_cluster(
     if made is not None and not odd and doubtful and table.pile.effort.left():
         other = solve_cluster(table, images, grounds, taken, alone, True)
         if other is not None and not _refuted(other) and (_surer(other, made) or _refuted(made)):
+            return other
+    related = any(g.kind in ("sum", "two", "two less one") for g in groups)
+    unsure = made is not None and made.strength != "certain" and (related or plenty)
+    if unsure and not odd and not rare and table.pile.effort.left():
+        table.tell("the layouts that are rare")
+        other = solve_cluster(table, images, grounds, taken, alone, False, True)
+        if other is not None and made is not None and not _refuted(other) and takes_its_place(table, other, made):
             return other
     if one_by_one is not None and (made is None or made.strength == "undecided"):
         return one_by_one

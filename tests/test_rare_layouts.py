@@ -1,0 +1,106 @@
+"""Layouts that are found on drives and that no array is made in here: parity that moves on after several rows, spare
+space in every row, an outer stripe of single strips."""
+
+import pytest
+
+from faithful_stripe.core.arrays.engine import Array
+from faithful_stripe.core.arrays.geometry import geometry
+from faithful_stripe.core.arrays.layout import MOST_TURN_ROWS
+from faithful_stripe.core.arrays.levels import GeometryError
+from faithful_stripe.core.source import MemorySource
+from faithful_stripe.media.image import ImageFile
+from faithful_stripe.work.lineup import solve_images
+
+from .cutting import pile, right
+from .slicer import Spec, cut
+
+CASES = [
+    ("ntfs", Spec("RAID5", 4, 16384, "parity-N", "continuation", turn_rows=16), (), "certain"),
+    ("xfs", Spec("RAID5", 5, 16384, "parity-0", "restart", turn_rows=4), (), "undecided"),
+    ("xfs", Spec("RAID5", 5, 32768, "parity-N", "continuation", spare="after-p"), (1,), "probable"),
+    ("ntfs", Spec("RAID5", 5, 16384, "parity-N", "restart", spare="before-p"), (), "probable"),
+    ("xfs", Spec("RAID50", 6, 16384, "parity-N", "continuation", spans=2, outer="strip"), (2,), "undecided"),
+    (
+        "xfs",
+        Spec("RAID6", 6, 16384, "parity-N", "continuation", "after-p", "data-index", turn_rows=4),
+        (3,),
+        "undecided",
+    ),
+]
+"""Little data: undecided where parity may as well move on later than the data reach."""
+
+
+@pytest.mark.parametrize(("content", "spec", "gone", "sure"), CASES, ids=lambda v: getattr(v, "level", str(v)))
+def test_a_rare_layout_is_found_and_read(volumes, tmp_path, content, spec, gone, sure):
+    """They were called something else; a RAID 6 a probable one with the wrong strips, and spare space empty Q."""
+    case = pile(tmp_path, volumes / f"{content}.img", spec, gone=gone)
+    (array,) = solve_images(case.images).arrays
+    chosen = array.geometry.layout
+    assert (chosen.turn_rows, chosen.spare, chosen.outer) == (spec.turn_rows, spec.spare, spec.outer)
+    assert array.verdicts.placing == sure and right(case, array)
+
+
+@pytest.mark.parametrize("gone", [(), (0,), (4,)])
+@pytest.mark.parametrize("rare", [{"turn_rows": 4}, {"spare": "before-p"}, {"outer": "strip"}], ids=str)
+def test_the_engine_reads_what_an_independent_slicer_cut(volumes, tmp_path, rare, gone):
+    level, spans = ("RAID50", 2) if "outer" in rare else ("RAID5", 1)
+    spec = Spec(level, 6, 8192, "parity-0", "continuation", spans=spans, **rare)
+    members = [tmp_path / f"m{m}" for m in range(6)]
+    area = cut(volumes / "fat16.img", spec, members)
+    made = geometry(
+        level, 6, 8192, member_bytes=area, rotation="parity-0", data="continuation", spans=spans if spans > 1 else None,
+        **rare,
+    )  # fmt: skip
+    images = [ImageFile(m) for m in members]
+    array = Array(made, [None if n in gone else i for n, i in enumerate(images)])
+    whole = (volumes / "fat16.img").read_bytes()
+    got = bytearray(len(whole))
+    array.read_into(0, got)
+    assert got == whole
+    for image in images:
+        image.close()
+
+
+def test_what_is_rare_goes_with_its_level_only():
+    for level, members, rare in (
+        ("RAID0", 4, {"turn_rows": 4}), ("RAID4", 4, {"turn_rows": 2}), ("RAID5", 4, {"turn_rows": MOST_TURN_ROWS + 1}),
+        ("RAID5", 3, {"spare": "after-p"}), ("RAID6", 5, {"spare": "after-p"}), ("RAID5", 5, {"spare": "beside"}),
+        ("RAID5", 4, {"outer": "strip"}), ("RAID50", 6, {"outer": "cell"}),
+    ):  # fmt: skip
+        with pytest.raises(GeometryError):
+            geometry(level, members, 4096, member_bytes=1 << 20, **rare)
+    made = geometry("RAID50", 6, 4096, member_bytes=1 << 20, outer="strip")
+    array = Array(made, [MemorySource(1 << 20) for _ in range(6)])
+    for change in (lambda: array.write(0, b"x"), lambda: array.discard(0, 1 << 16)):
+        with pytest.raises(GeometryError, match="one strip cannot be written"):
+            change()
+
+
+def test_a_rare_lineup_is_said_drawn_tried_and_not_put_into_a_set_up(fstripe, volumes):
+    names = [f"ebb-{n}.img" for n in (3, 0, 2, 1)]
+    spec = Spec("RAID5", 4, 16384, "parity-N", "continuation", turn_rows=16)
+    cut(volumes / "ntfs.img", spec, [fstripe.folder / n for n in names])
+    solved = fstripe("lineup", "solve", *sorted(names), "--out", "found.toml")
+    assert solved.status == 0
+    assert "RAID5 of 4, strip 16 KiB, parity-N, continuation, parity moves every 16 rows" in solved.out
+    told = (fstripe.folder / "found.toml").read_text()
+    assert "turn_rows = 16" in told
+    assert fstripe("lineup", "prove", "found.toml").status == 0
+    (fstripe.folder / "other.toml").write_text(told.replace("turn_rows = 16", "turn_rows = 8"))
+    wrong = fstripe("lineup", "prove", "other.toml")
+    assert wrong.status == 3 and "turn_rows 16, it states parity-N continuation turn_rows 8" in wrong.out
+    compared = fstripe("lineup", "compare", "found.toml", "other.toml").out
+    assert "rows at a turn" in compared and "stands elsewhere" in compared
+    assert fstripe("lineup", "extract", "found.toml", "volume.img").status == 0
+    whole = (volumes / "ntfs.img").read_bytes()
+    assert (fstripe.folder / "volume.img").read_bytes()[: len(whole)] == whole
+    refused = fstripe("lineup", "adopt", "found.toml", "new")
+    assert refused.status == 1 and "DDF cannot state this array" in refused.err
+    assert not (fstripe.folder / "new").exists()
+    spare = told.replace("turn_rows = 16", 'spare = "after-p"')
+    (fstripe.folder / "spare.toml").write_text(spare)
+    assert "spare" in fstripe("lineup", "draw", "spare.toml").out
+    for bad in ("turn_rows = 99", 'spare = "beside"', 'outer = "strip"', 'turn_rows = "4"'):
+        (fstripe.folder / "bad.toml").write_text(told.replace("turn_rows = 16", bad))
+        refused = fstripe("lineup", "draw", "bad.toml")
+        assert refused.status == 1 and refused.err.count("\n") == 1 and refused.err.startswith("fstripe: ")
