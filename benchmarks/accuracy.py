@@ -238,7 +238,7 @@ def counted_right(case: Case, answer: Lineup) -> bool:
         return False
     said = replace(
         spec, strip=answer.geometry.strip_bytes, rotation=layout.rotation, data=layout.data, q_place=layout.q_place,
-        q_exponent=layout.q_exponent,
+        q_exponent=layout.q_exponent, turn_rows=layout.turn_rows, spare=layout.spare, outer=layout.outer,
     )  # fmt: skip
     at = spec.start
     told = [case.stale if m == case.only_old else n for m, n in enumerate(case.names)]
@@ -342,10 +342,26 @@ def asked_again(case: Case, solution: Solution, place: Path, prove_it: bool, tur
     return "; ".join(t for t in told if t)
 
 
-def one(job: tuple[int, int, dict[str, str], str, str, int, int]) -> Row:
-    seed, number, volumes, scratch, keep, prove_each, turn_each = job
+def rarer(rng: random.Random, spec: Spec) -> Spec:
+    """An array of a rare layout instead, where its level has one."""
+    if spec.rotation not in ("parity-0", "parity-N"):
+        return spec
+    kinds = ["turn"] * 2 + ["spare"] * (spec.level == "RAID5" and spec.members > 3) + ["outer"] * 2 * (spec.spans > 1)
+    match rng.choice(kinds):
+        case "turn":
+            return replace(spec, turn_rows=rng.choice((2, 4, 8, 16)))
+        case "spare":
+            return replace(spec, spare=rng.choice(("after-p", "before-p")))
+        case _:
+            return replace(spec, outer="strip")
+
+
+def one(job: tuple[int, int, dict[str, str], str, str, int, int, bool]) -> Row:
+    seed, number, volumes, scratch, keep, prove_each, turn_each, rare = job
     rng = random.Random(f"{seed}/{number}")
     case = draw(rng, sorted(n for n in volumes if n != "foreign"))
+    if rare:
+        case.spec = rarer(random.Random(f"rare/{seed}/{number}"), case.spec)
     place = Path(scratch) / f"case-{seed}-{number}"
     try:
         make(case, rng, Path(volumes[case.content]), Path(volumes["foreign"]), place)
@@ -425,6 +441,7 @@ def main() -> None:
     parser.add_argument("--jobs", type=int, default=0, help="cases at a time; one for each core without it")
     parser.add_argument("--prove", type=int, default=0, help="every so many cases, ask `prove`, too")
     parser.add_argument("--turned", type=int, default=0, help="every so many cases, ask of the images turned round")
+    parser.add_argument("--rare", action="store_true", help="arrays with parity in the rare layouts")
     parser.add_argument("--verbose", action="store_true")
     given = parser.parse_args()
     scratch = given.scratch or tempfile.mkdtemp()
@@ -436,7 +453,7 @@ def main() -> None:
             all_volumes(made, given.seed)
         volumes = {p.stem: str(p) for p in made.glob("*.img")} | {"foreign": str(made / "other" / "ext4.img")}
     numbers = [int(n) for n in given.only.split(",")] if given.only else range(given.cases)
-    jobs = [(given.seed, n, volumes, scratch, given.keep, given.prove, given.turned) for n in numbers]
+    jobs = [(given.seed, n, volumes, scratch, given.keep, given.prove, given.turned, given.rare) for n in numbers]
     rows = []
     with ProcessPoolExecutor(given.jobs or os.cpu_count()) as pool, ExitStack() as stack:
         kept = stack.enter_context(given.write.open("w")) if given.write else None

@@ -141,6 +141,8 @@ class Case:
         s = self.spec
         facts = [s.level, f"n={s.members}", f"{s.strip >> 10}K", s.rotation, s.data, s.q_place, s.q_exponent]
         facts += [f"spans={s.spans}" if s.spans > 1 else None, f"start={s.start}" if s.start else None]
+        facts += [f"turn={s.turn_rows}" if s.turn_rows > 1 else None, f"spare={s.spare}" if s.spare else None]
+        facts += [f"outer={s.outer}" if s.outer != "row" else None]
         facts += [self.content, self.damage, f"+{self.strangers}", f"+{self.other}" if self.other else None]
         return " ".join(str(f) for f in facts if f)
 

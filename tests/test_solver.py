@@ -32,7 +32,7 @@ from faithful_stripe.work.lineup import solve_images
 
 from . import piles
 from .cutting import CONTENTS, DATA, one_in, pile, right
-from .slicer import Spec
+from .slicer import Spec, cut
 
 
 @pytest.mark.parametrize("content", one_in(2, CONTENTS, single=True))
@@ -301,3 +301,20 @@ def test_a_mirror_goes_on_where_one_of_its_mates_fell_silent(tmp_path, volumes):
     (array,) = solve_images(case.images).arrays
     assert array.geometry.volume_bytes >= (volumes / "noise.img").stat().st_size
     assert array.rowmap.rows[State.MENDED] and not array.rowmap.open
+
+
+def test_an_answer_with_members_missing_is_not_filled_up_with_another_file_systems_images(volumes, tmp_path):
+    """Little NTFS in the first strips of a large array, and a RAID 0 of ext beside: whichever images were named first
+    took the empty places, and the RAID 0 was not found at all where those were its own."""
+    first, second = tmp_path / "first", tmp_path / "second"
+    first.mkdir()
+    second.mkdir()
+    large = [first / f"m{n}.img" for n in range(8)]
+    cut(volumes / "ntfs.img", Spec("RAID1E", 8, 524288, data="adjacent", start=1 << 20), large)
+    striped = [second / f"s{n}.img" for n in range(3)]
+    cut(volumes / "ext2.img", Spec("RAID0", 3, 65536), striped)
+    for path in (*large, *striped):
+        os.truncate(path, 24 << 20)
+    for images in ([*striped, *large], [*large, *striped]):
+        found = [a for a in solve_images(images).arrays if set(a.members) & {str(p) for p in striped}]
+        assert [a.members for a in found] == [tuple(map(str, striped))] and found[0].verdicts.placing == "certain"

@@ -48,7 +48,8 @@ def options_of(
     alike = [g for g in alike if not _of_another(table, grounds, g)]
     for chosen in _choices(alike):
         found += candidates(images | {i for g in chosen for i in g.images}, [*groups, *chosen])
-    extra = [i for i in loose_images(table, taken) if i not in images]
+    theirs = _of_others(table, grounds)
+    extra = [i for i in loose_images(table, taken) if i not in images and i not in theirs]
     loose = images - {i for g in groups for i in g.images}
     if loose == images:
         found += _some_of(images, max(2, len(images) - 3))
@@ -83,6 +84,21 @@ def _of_another(table: Table, grounds: Sequence[Anchors], group: Membership) -> 
     """Whether another file system names members of a group."""
     others = [a for a in table.anchors if not any(a is g for g in grounds) and not a.ground.starts]
     return any(len(a.ground.bound() & set(group.images)) > 1 for a in others if not a.ground.guessed)
+
+
+LEAST_THEIRS = 8
+"""Structures of another file system that make an image another array's."""
+
+
+def _of_others(table: Table, grounds: Sequence[Anchors]) -> set[int]:
+    """Images that bear plenty of a file system which none of these bears: nothing else is filled up with them."""
+    found: set[int] = set()
+    for other in table.anchors:
+        if other.ground.guessed or other.ground.starts or any(other is g for g in grounds):
+            continue
+        images, counts = np.unique(other.image, return_counts=True)
+        found |= set(images[counts >= LEAST_THEIRS].tolist())
+    return found if any(not g.ground.guessed for g in grounds) else set()
 
 
 def _choices(groups: Sequence[Membership]) -> list[tuple[Membership, ...]]:

@@ -195,9 +195,11 @@ def solve_within(pile: Pile, tell: Tell, budget: int, moved_already: bool = Fals
     taken: set[int] = set()
     notes: list[str] = []
 
-    def keep(made: Lineup) -> None:
+    def keep(made: Lineup, mine: Iterable[int] = range(len(pile))) -> None:
+        """An answer that is undecided takes those images only that were its own, not what it was filled up with."""
         found.append(made)
-        taken.update(pile.names.index(m) for m in [*made.members, *made.stale] if m is not None)
+        seated = {pile.names.index(m) for m in [*made.members, *made.stale] if m is not None}
+        taken.update(seated & set(mine) if made.strength == "undecided" else seated)
 
     try:
         for images, grounds in clusters(table):
@@ -216,7 +218,7 @@ def solve_within(pile: Pile, tell: Tell, budget: int, moved_already: bool = Fals
                 apart = _apart(table, images - taken, grounds, taken, tell, budget)
                 made = apart if apart is not None and (made is None or _surer(apart, made)) else made
             if made is not None:
-                keep(made)
+                keep(made, images)
         for made in _spans_left(table, taken):
             keep(made)
         found[:] = _perhaps_striped(found)
@@ -230,10 +232,24 @@ def solve_within(pile: Pile, tell: Tell, budget: int, moved_already: bool = Fals
         notes.append(STOPPED)
         if table.best is not None and not taken & {pile.names.index(m) for m in table.best.members if m is not None}:
             keep(table.best)
-    unused = tuple(pile.names[i] for i in range(len(pile)) if i not in taken)
+    found[:] = _each_in_one(found)
+    seated = {m for a in found for m in [*a.members, *a.stale]}
+    unused = tuple(name for name in pile.names if name not in seated)
     if pile.unreadable:
         notes.append(f"{pile.unreadable} blocks could not be read")
     return Solution(tuple(found), unused, pile.bytes_read, tuple(notes), tuple(table.trace))
+
+
+def _each_in_one(found: Sequence[Lineup]) -> list[Lineup]:
+    """The arrays, each image in one of them: where an undecided one was filled up with what is found to be another's,
+    those places are empty."""
+    made: list[Lineup] = []
+    for array in sorted(found, key=lambda a: a.strength == "undecided"):
+        others = {m for a in made for m in (*a.members, *a.stale)}
+        if array.strength == "undecided" and others & {m for m in array.members if m}:
+            array = replace(array, members=tuple(None if m in others else m for m in array.members))
+        made.append(array)
+    return sorted(made, key=lambda a: [b.best for b in found].index(a.best))
 
 
 def _doubtful(made: Lineup) -> bool:
