@@ -64,7 +64,27 @@ def array_parts(array: Lineup, number: int, explain: bool) -> list[Part]:
     if array.settle:
         parts.append(Line(f"What would settle it: {array.settle}"))
     parts += [Line(f"Cannot be told apart: {text}") for text in array.alternatives]
-    return [*parts, evidence]
+    return [*parts, *(ledger_parts(array) if explain else []), evidence]
+
+
+def ledger_parts(array: Lineup) -> list[Part]:
+    """What the score consists of, beside that of the next answer."""
+    from .lineup_words import WEIGHED
+    from .render import Table
+
+    mine = {entry.kind: entry for entry in array.ledger}
+    next_ = {entry.kind: entry for entry in array.rival}
+    if not mine:
+        return []
+    table = Table("", ["weighed", ">agree", ">against", ">weight", ">next answer's"])
+    for kind, words in WEIGHED.items():
+        if kind in mine or kind in next_:
+            entry, other = mine.get(kind), next_.get(kind)
+            counts = [str(n) if n else "-" for n in ((entry.agree, entry.contrary) if entry else (0, 0))]
+            table.add(words, *counts, *(f"{e.nats:+.1f}" if e else "-" for e in (entry, other)))
+    last = f"{array.best:+.1f}", f"{sum(e.nats for e in array.rival):+.1f}" if array.rival else "-"
+    table.add("all of it", "", "", *last)
+    return [table]
 
 
 def held_parts(array: Lineup) -> list[Part]:

@@ -6,6 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ..core.lineup.document.four_verdicts import NAMES, Reason, Sure, Verdict, Verdicts
+from ..core.lineup.document.ledger import Kind
 from ..core.lineup.document.row_map import RowMap, State, Why
 from ..core.units import binary_size, duration
 
@@ -22,6 +23,22 @@ SURE = {
     Sure.CERTAIN: "CERTAIN", Sure.PROBABLE: "PROBABLE", Sure.UNTESTED: "NOT TESTED", Sure.UNTESTABLE: "NOT TESTABLE",
     Sure.UNDECIDED: "UNDECIDED", Sure.CONTRADICTED: "NO",
 }  # fmt: skip
+
+
+WEIGHED = {
+    Kind.ADDRESSES: "structures that state their own address",
+    Kind.ROLES: "roles that P and Q spell",
+    Kind.EMPTY: "parity that would be empty beside one strip of data",
+    Kind.MISSING: "members that are not there",
+    Kind.SEAMS: "how blocks follow one another, and the start",
+    Kind.WALKED: "checksums of the file system",
+    Kind.KEPT_OUT: "structures kept out of the search",
+    Kind.FILES: "files with a checksum of their own",
+    Kind.DIRECTORIES: "directories where their inodes say",
+    Kind.ROWS: "rows of copies",
+    Kind.SIZE: "a file system larger than the volume",
+    Kind.COMPUTED: "what is computed for missing members",
+}
 
 
 def layout_words(chosen: Layout) -> list[str]:

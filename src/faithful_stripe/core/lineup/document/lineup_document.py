@@ -16,6 +16,7 @@ from .calibration import Signs
 from .custody import Fingerprint, Seal
 from .four_verdicts import Verdicts, placed
 from .held import Held
+from .ledger import Entry, Ledger
 from .row_map import RowMap, opened
 
 if TYPE_CHECKING:
@@ -61,6 +62,7 @@ class Lineup:
     ages          how old what each member holds is by its file system's own times, where they were found
     signs         what it stands on, in figures, where it was found by comparing layouts; chance: the share of answers
                   on such signs whose order and start were right, as measured (`calibration`)
+    ledger        what its score consists of, where layouts were compared; rival: that of the best different answer
     seals         hashes of all that its members held when everything was read, where it was
     rowmap        what a pass over everything found, where there was one
     alternatives  lineups or statements that the evidence cannot tell from this one
@@ -84,6 +86,8 @@ class Lineup:
     seals: tuple[Seal, ...] = ()
     signs: Signs | None = None
     chance: float | None = None
+    ledger: Ledger = ()
+    rival: Ledger = ()
     holds: tuple[Held, ...] = ()
     until: int | None = None
 
@@ -140,6 +144,8 @@ class Lineup:
                 "next": round(self.next, 1),
                 **({"chance": round(self.chance, 4)} if self.chance is not None else {}),
             },
+            **({"ledger": [e.as_document() for e in self.ledger]} if self.ledger else {}),
+            **({"rival": [e.as_document() for e in self.rival]} if self.rival else {}),
             "evidence": [{"kind": e.kind, "count": e.count, "says": e.says} for e in self.evidence],
             "alternatives": list(self.alternatives),
             **({"until_bytes": self.until} if self.until is not None else {}),
@@ -276,10 +282,12 @@ def _array(entry: object, where: str) -> Lineup:
         seats = tuple((str(seat["image"]), int(seat["position"])) for seat in entry.get("seats", ()))
         evidence = tuple(Evidence(str(e["kind"]), int(e["count"]), str(e["says"])) for e in entry.get("evidence", ()))
         others = tuple(map(str, entry.get("alternatives", ())))
+        ledger, rival = (tuple(Entry.from_document(e) for e in entry.get(key, ())) for key in ("ledger", "rival"))
         until = int(entry["until_bytes"]) if "until_bytes" in entry else None
     except UNFIT as reason:
         raise _wrong(
-            where, "verdicts, score, evidence, map, ages, seals or seats: not as `lineup solve --out` writes them"
+            where,
+            "verdicts, score, ledger, evidence, map, ages, seals or seats: not as `lineup solve --out` writes them",
         ) from reason
     stated = [*(position for _name, position in seats), *(a.member for a in ages)]
     if any(not 0 <= position < len(members) for position in stated):
@@ -291,6 +299,8 @@ def _array(entry: object, where: str) -> Lineup:
         best=told.get("best", 0.0),
         next=told.get("next", 0.0),
         chance=told.get("chance"),
+        ledger=ledger,
+        rival=rival,
         evidence=evidence,
         alternatives=others,
         settle=str(entry.get("settle", "")),

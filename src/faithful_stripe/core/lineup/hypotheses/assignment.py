@@ -221,13 +221,13 @@ def relation_votes(chosen: Layout, strip: int, start: int, ballot: Ballot) -> Fl
     """(columns, positions) nats by the roles that relations spell, and against parity where a cell is empty."""
     votes = np.zeros((ballot.columns, chosen.members))
     if len(ballot.role_who):
-        votes += _role_votes(chosen, strip, start, ballot)
+        votes += role_votes(chosen, strip, start, ballot)
     if len(ballot.zero_who):
-        votes -= _zero_votes(chosen, strip, start, ballot)
+        votes -= empty_votes(chosen, strip, start, ballot)
     return votes
 
 
-def _role_votes(chosen: Layout, strip: int, start: int, ballot: Ballot) -> Floats:
+def role_votes(chosen: Layout, strip: int, start: int, ballot: Ballot) -> Floats:
     pattern = chosen.pattern()
     table = _role_table(chosen)
     inside = ballot.role_offset >= start
@@ -265,7 +265,7 @@ def _role_table(chosen: Layout) -> Int64:
     return table
 
 
-def _zero_votes(chosen: Layout, strip: int, start: int, ballot: Ballot) -> Floats:
+def empty_votes(chosen: Layout, strip: int, start: int, ballot: Ballot) -> Floats:
     """(columns, positions): cells that are empty in a row that is not, where the position would hold parity."""
     pattern = chosen.pattern()
     inside = ballot.zero_offset >= start

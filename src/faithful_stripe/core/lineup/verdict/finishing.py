@@ -27,6 +27,7 @@ from .missing_slot import PARITY_LEVELS, Judged
 from .refining import explained, scarce
 from .volume_reading import MARGIN_NATS, MOST_BROKEN, PROBABLE_NATS, TOTAL_NATS, Findings
 from .volume_start import Begin
+from .weighed import ledger_of
 
 KIND_WORDS = {
     "sum": "members of one parity group",
@@ -83,7 +84,8 @@ def finish(
     total, lead = judged[0].total, judged[0].total - next_score
     unsure = [table.names(best.candidate.columns[c]) for c in untold(table, best, placed)]
     parity = [g for g in groups if g.kind in ("sum", "two", "two less one") and not g.until]
-    looked = sum(g.blocks for g in parity) if best.candidate.level in PARITY_LEVELS and not stale else 0
+    by_groups = best.candidate.level in PARITY_LEVELS and not stale and not best.layout.spare  # it is in no relation
+    looked = sum(g.blocks for g in parity) if by_groups else 0
     unexplained = 1 - sum(g.closing for g in parity) / looked if looked else 0.0
     verdicts = _verdicts(table, judged, placed, lead, unsure, begin, unexplained)
     signs = signs_of(table, judged, placed, len(unsure), parity, begin, verdicts.order)
@@ -117,6 +119,8 @@ def finish(
         ages=ages,
         signs=signs,
         chance=chance(signs),
+        ledger=ledger_of(table, judged[0], placed),
+        rival=ledger_of(table, rival, placed) if rival else (),
     )
 
 

@@ -12,6 +12,7 @@ from ...arrays.engine import SECTOR, Array
 from ...arrays.geometry import Geometry
 from ...errors import StripeError
 from ...source import BlockSource
+from ..document.ledger import Entry, Kind, Ledger, total
 from ..document.lineup_document import Evidence
 from ..evidence.row_tests import test_copies, test_rows
 from ..hypotheses.as_volume import final_layout, rebuilt
@@ -104,14 +105,24 @@ class Findings:
         bad_rows = self.broken_rows > 0.2 * max(1, self.rows)
         return bad_walk or bad_facts or bad_rows or self.too_small
 
+    def entries(self) -> Ledger:
+        """Evidence for the hypothesis in what was read: facts in many places are not independent, so it is damped."""
+        passes, failures = self.proof.passes, self.failures
+        walk = min(30.0, 0.3 * passes) - min(60.0, 2.0 * failures)
+        linked = min(15.0, 0.3 * self.linked) - min(30.0, 1.0 * self.unlinked)
+        return (
+            Entry(Kind.WALKED, walk, passes, failures),
+            Entry(Kind.KEPT_OUT, 2.0 * self.held - 1.0 * (self.tested - self.held), self.held, self.tested - self.held),
+            Entry(Kind.FILES, 3.0 * min(self.files, 20) - 1.0 * min(self.broken, 20), self.files, self.broken),
+            Entry(Kind.DIRECTORIES, linked, self.linked, self.unlinked),
+            Entry(Kind.ROWS, -2.0 * min(40, self.broken_rows), self.rows - self.broken_rows, self.broken_rows),
+            Entry(Kind.SIZE, -40.0 * self.too_small, 0, int(self.too_small)),
+        )
+
     @property
     def nats(self) -> float:
-        """Evidence for the hypothesis in what was read: facts in many places are not independent, so it is damped."""
-        walk = min(30.0, 0.3 * self.proof.passes) - min(60.0, 2.0 * self.failures)
-        facts = 2.0 * self.held - 1.0 * (self.tested - self.held)
-        files = 3.0 * min(self.files, 20) - 1.0 * min(self.broken, 20)
-        facts += min(15.0, 0.3 * self.linked) - min(30.0, 1.0 * self.unlinked)
-        return walk + facts + files - 2.0 * min(40, self.broken_rows) - 40.0 * self.too_small
+        """What all of that weighs."""
+        return total(self.entries())
 
     def evidence(self) -> list[Evidence]:
         found = [Evidence("proof", c, f"{kind} correct in the rebuilt volume") for kind, c in self.proof.held.items()]
