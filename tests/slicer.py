@@ -131,7 +131,13 @@ class Spec:
         data = sorted((k, m) for m, (kind, k) in enumerate(cells[span * n : span * n + n]) if kind == "D")
         found = [0] * n
         for index, (_k, m) in enumerate(data):
-            found[m] = power(m if self.q_exponent == "member-position" else index)
+            found[m] = power(
+                {
+                    "member-position": m,
+                    "data-index-reversed": len(data) - 1 - index,
+                    "member-position-reversed": n - 1 - m,
+                }.get(str(self.q_exponent), index)
+            )
         return found
 
 

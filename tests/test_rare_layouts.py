@@ -18,7 +18,7 @@ CASES = [
     ("ntfs", Spec("RAID5", 4, 16384, "parity-N", "continuation", turn_rows=16), (), "certain"),
     ("xfs", Spec("RAID5", 5, 16384, "parity-0", "restart", turn_rows=4), (), "undecided"),
     ("xfs", Spec("RAID5", 5, 32768, "parity-N", "continuation", spare="after-p"), (1,), "probable"),
-    ("ntfs", Spec("RAID5", 5, 16384, "parity-N", "restart", spare="before-p"), (), "probable"),
+    ("ntfs", Spec("RAID5", 5, 16384, "parity-N", "restart", spare="before-p"), (), "certain"),
     ("xfs", Spec("RAID50", 6, 16384, "parity-N", "continuation", spans=2, outer="strip"), (2,), "undecided"),
     (
         "xfs",
@@ -26,6 +26,8 @@ CASES = [
         (3,),
         "undecided",
     ),
+    ("ntfs", Spec("RAID6", 5, 16384, "parity-N", "restart", "after-p", "data-index-reversed"), (), "certain"),
+    ("ntfs", Spec("RAID6", 6, 16384, "parity-0", "restart", "after-p", "member-position-reversed"), (), "certain"),
 ]
 """Little data: undecided where parity may as well move on later than the data reach."""
 
@@ -37,18 +39,28 @@ def test_a_rare_layout_is_found_and_read(volumes, tmp_path, content, spec, gone,
     (array,) = solve_images(case.images).arrays
     chosen = array.geometry.layout
     assert (chosen.turn_rows, chosen.spare, chosen.outer) == (spec.turn_rows, spec.spare, spec.outer)
+    assert chosen.q_exponent == spec.q_exponent
     assert array.verdicts.placing == sure and right(case, array)
 
 
-@pytest.mark.parametrize("gone", [(), (0,), (4,)])
-@pytest.mark.parametrize("rare", [{"turn_rows": 4}, {"spare": "before-p"}, {"outer": "strip"}], ids=str)
+REVERSED = [
+    {"level": "RAID6", "data": "restart", "q_place": "after-p", "q_exponent": f"{rule}-reversed"}
+    for rule in ("data-index", "member-position")
+]
+
+
+@pytest.mark.parametrize("gone", [(), (0,), (4,), (1, 2)])
+@pytest.mark.parametrize("rare", [{"turn_rows": 4}, {"spare": "before-p"}, {"outer": "strip"}, *REVERSED], ids=str)
 def test_the_engine_reads_what_an_independent_slicer_cut(volumes, tmp_path, rare, gone):
-    level, spans = ("RAID50", 2) if "outer" in rare else ("RAID5", 1)
-    spec = Spec(level, 6, 8192, "parity-0", "continuation", spans=spans, **rare)
+    rare = dict(rare)
+    level, spans = ("RAID50", 2) if "outer" in rare else (rare.pop("level", "RAID5"), 1)
+    data = rare.pop("data", "continuation")
+    gone = gone[: 2 if level == "RAID6" else 1]
+    spec = Spec(level, 6, 8192, "parity-0", data, spans=spans, **rare)
     members = [tmp_path / f"m{m}" for m in range(6)]
     area = cut(volumes / "fat16.img", spec, members)
     made = geometry(
-        level, 6, 8192, member_bytes=area, rotation="parity-0", data="continuation", spans=spans if spans > 1 else None,
+        level, 6, 8192, member_bytes=area, rotation="parity-0", data=data, spans=spans if spans > 1 else None,
         **rare,
     )  # fmt: skip
     images = [ImageFile(m) for m in members]

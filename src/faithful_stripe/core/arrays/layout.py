@@ -7,6 +7,7 @@ the SNIA Common RAID Disk Data Format. A pattern repeats down the members; every
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property, lru_cache
 
@@ -132,6 +133,8 @@ PARITY_RULES: dict[Qualifiers, Rule] = {
 }
 
 EXPONENTS = ("data-index", "member-position")
+RARE_EXPONENTS = ("data-index-reversed", "member-position-reversed")
+"""Counted from the last one down: found on drives, and read."""
 
 
 @dataclass(frozen=True)
@@ -141,7 +144,8 @@ class Layout:
     members     in all spans together; the rest as in the lineup document
     spans       inner arrays of a nested level, one after the other in the members; else 1
     copies      members of one mirror (RAID 10)
-    q_place     "after-p" or "before-p", q_exponent "data-index" or "member-position" (RAID 6, 60)
+    q_place     "after-p" or "before-p", q_exponent "data-index" or "member-position" (RAID 6, 60), either of them
+                "-reversed" where it is counted from the last one down
     turn_rows   rows after which parity moves on to the next member: 1, or more where its rotation is delayed
     spare       "after-p" or "before-p": one strip of each row stays free, there (RAID 5 with distributed spare space)
     outer       the unit of a nested level's outer stripe: "row" (all data of one inner row) or "strip"
@@ -163,8 +167,22 @@ class Layout:
 
     @property
     def usual(self) -> bool:
-        """Whether it is one that arrays are made in here: parity moves on with every row, and nothing is left free."""
-        return self.turn_rows == 1 and self.spare is None and self.outer == "row"
+        """Whether it is one that arrays are made in here: parity moves on with every row, nothing is left free, and Q
+        counts from the first one."""
+        rare = self.turn_rows > 1 or self.spare or self.outer != "row" or self.q_exponent in RARE_EXPONENTS
+        return not rare
+
+    def exponents(self, places: Sequence[int]) -> list[int]:
+        """How Q counts the data strips of a row of one span: the exponents of g, by the positions they stand at."""
+        rule = self.q_exponent or EXPONENTS[0]
+        counted = list(places) if rule.startswith("member-position") else list(range(len(places)))
+        last = self.span_members - 1 if rule.startswith("member-position") else len(places) - 1
+        return [last - e for e in counted] if rule in RARE_EXPONENTS else counted
+
+    @property
+    def counts_positions(self) -> bool:
+        """Whether Q counts members by where they stand, so that they cannot be turned round."""
+        return (self.q_exponent or "").startswith("member-position")
 
     @property
     def span_members(self) -> int:
@@ -203,7 +221,7 @@ def layout(
         wanted = (rotation, data, q_place)
         if all(w in (None, k) for w, k in zip(wanted, known, strict=True)):
             exponent = (q_exponent or EXPONENTS[0]) if facts.parity == 2 else q_exponent
-            if exponent not in (EXPONENTS if facts.parity == 2 else (None,)):
+            if exponent not in ((*EXPONENTS, *RARE_EXPONENTS) if facts.parity == 2 else (None,)):
                 break
             made = Layout(
                 facts.name, members, known[0], known[1], spans, copies, known[2], exponent, turn_rows, spare, outer
@@ -294,7 +312,7 @@ def _mirrored_over_any_number(n: int, data: str | None) -> list[list[int]]:
 def _parity_pattern(chosen: Layout, rule: Rule) -> Pattern:
     """Rows in which P (and Q, and spare space) visit every member of a span, as often as it has rows before it moves
     on; spans side by side, whole rows or single strips in turn."""
-    n, spans, exponent = chosen.span_members, chosen.spans, chosen.q_exponent
+    n, spans = chosen.span_members, chosen.spans
     rows = n * chosen.turn_rows if rule.turn else 1
     beside = {None: 0, "after-p": 1, "before-p": -1}[chosen.spare]
     index = np.empty((rows, n * spans), np.int64)
@@ -310,8 +328,7 @@ def _parity_pattern(chosen: Layout, rule: Rule) -> Pattern:
             places = [(p + after + d) % n for d in range(n - len(parity) - len(free))]
         checks: Checks = ((*(1,) * len(places), 1, *(0,) * (len(parity) - 1)),)
         if rule.q:
-            powers = places if exponent == "member-position" else range(len(places))
-            checks = (*checks, (*(power(e) for e in powers), 0, 1))
+            checks = (*checks, (*(power(e) for e in chosen.exponents(places)), 0, 1))
         for span in range(spans):
             base, count = span * n, len(places)
             for cell, code in zip((*parity, *free), (P_CELL, Q_CELL) if rule.q else (P_CELL, UNUSED), strict=False):

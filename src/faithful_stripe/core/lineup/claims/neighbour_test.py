@@ -14,6 +14,7 @@ from itertools import combinations
 
 from ...arrays.engine import Array, Member
 from ...arrays.geometry import STRIP_LEAST, STRIP_MOST, Geometry, geometry
+from ...arrays.layout import EXPONENTS, RARE_EXPONENTS
 from ...arrays.levels import LEVELS, GeometryError
 from ...errors import StripeError
 from ...source import BlockSource
@@ -174,8 +175,9 @@ def neighbours(claim: Attempt, sources: Sequence[Member]) -> Iterator[Attempt]:
             words = ", ".join(w for w in (rotation, data, f"Q {q}" if q else None) if w)
             yield from _other(claim, f"{words} instead", rotation=rotation, data=data, q_place=q)
     if chosen.q_exponent:
-        rule = {"data-index": "member-position", "member-position": "data-index"}[chosen.q_exponent]
-        yield from _other(claim, f"Q counted by {rule} instead", q_exponent=rule)
+        for rule in (*EXPONENTS, *RARE_EXPONENTS):
+            if rule != chosen.q_exponent:
+                yield from _other(claim, f"Q counted by {rule} instead", q_exponent=rule)
     for turn in sorted({1, chosen.turn_rows // 2, 2 * chosen.turn_rows} - {0, chosen.turn_rows}):
         yield from _other(claim, f"parity that moves every {turn} rows", turn_rows=turn)
     if chosen.spare:

@@ -257,8 +257,9 @@ def _role_table(chosen: Layout) -> Int64:
         for span in range(chosen.spans):
             cells = pattern.index[row, span * k : span * k + k]
             data = sorted((int(v), m) for m, v in enumerate(cells) if v >= 0)
-            for index, (_v, m) in enumerate(data):
-                table[span, row, 2 + (m if chosen.q_exponent == "member-position" else index)] = span * k + m
+            places = [m for _v, m in data]
+            for m, exponent in zip(places, chosen.exponents(places), strict=True):
+                table[span, row, 2 + exponent] = span * k + m
             for code, mark in enumerate((P_CELL, Q_CELL)):
                 if (cells == mark).any():
                     table[span, row, code] = span * k + int(np.argmax(cells == mark))

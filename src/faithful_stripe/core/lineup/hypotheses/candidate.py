@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 
-from ...arrays.layout import Layout, layout
+from ...arrays.layout import EXPONENTS, Layout, layout
 from ...arrays.levels import LEVELS, MOST_MEMBERS, MOST_SPANS, GeometryError
 from ..evidence.parity_groups import PLAIN_SHARE, Membership
 
@@ -63,7 +63,7 @@ def layouts_of(level: str, positions: int, spans: int = 1) -> tuple[Layout, ...]
         return (layout("RAID0", positions),)
     found = []
     for rotation, data, q in LEVELS[level].layouts:
-        for exponent in ("data-index", "member-position") if q else (None,):
+        for exponent in EXPONENTS if q else (None,):
             try:
                 found.append(
                     layout(
@@ -82,7 +82,7 @@ TURNS = (2, 4, 8, 16, 32, 64)
 
 def rare_layouts(usual: Sequence[Layout]) -> tuple[Layout, ...]:
     """Beside some usual layouts of one level: with parity that moves on after several rows only, with spare space in
-    every row, and with an outer stripe whose unit is one strip."""
+    every row, with an outer stripe whose unit is one strip, and with Q that counts from the last one down."""
     found: list[Layout] = []
     for one in usual:
         if one.rotation not in ("parity-0", "parity-N"):
@@ -92,6 +92,8 @@ def rare_layouts(usual: Sequence[Layout]) -> tuple[Layout, ...]:
             found += [replace(one, spare=spare) for spare in ("after-p", "before-p")]
         if one.spans > 1:
             found.append(replace(one, outer="strip"))
+        if one.q_exponent in EXPONENTS:
+            found.append(replace(one, q_exponent=f"{one.q_exponent}-reversed"))
     return tuple(found)
 
 

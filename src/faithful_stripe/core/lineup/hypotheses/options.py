@@ -9,6 +9,7 @@ from itertools import combinations
 
 import numpy as np
 
+from ...arrays.geometry import STRIP_LEAST
 from ..evidence.parity_groups import Membership
 from ..evidence.stripe_boundaries import strip_and_phase
 from ..structures.anchors import Anchors
@@ -125,12 +126,10 @@ def _without_few(images: set[int], bound: set[int], grounds: Sequence[Anchors]) 
 
 
 def with_borders(
-    table: Table, options: list[Candidate], groups: Sequence[Membership], usual: list[int], rare: bool = False
+    table: Table, options: list[Candidate], groups: Sequence[Membership], usual: list[int]
 ) -> tuple[list[Candidate], list[int]]:
-    """The candidates with P and Q, and the usual starts, with what the borders of their rows tell.
-
-    rare  whether roles may stay where they are for several rows
-    """
+    """The candidates with P and Q, and the usual starts, with what the borders of their rows tell: where parity moves
+    on after several rows only, roles stay where they are for so many strips."""
     for group in groups:
         if group.kind not in ("two", "two less one"):
             continue
@@ -147,15 +146,30 @@ def with_borders(
             starts += [*([nearest] if nearest >= 0 else []), phase % size]
             starts += [s for s in usual if (s - phase) % size == 0]
         if strip:  # roles tell the first row of a period, too
-            rows = max(c.pattern().rows for o in options for c in o.layouts)
+            rows = max(c.pattern().rows // c.turn_rows for o in options for c in o.layouts)
             starts += [s for s in range(phase, phase + rows * strip, strip) if starts[0] == phase or s < starts[0]]
-        gap = strip if rare and strip else -min(0, told[0])
         fitted = [
-            replace(o, strip=0 if rare else strip, phase=phase, gap=gap) if o.level in ("RAID6", "RAID60") else o
-            for o in options
-        ]
+            one for o in options
+            for one in (_by_turn(o, strip, phase, -min(0, told[0])) if o.level in ("RAID6", "RAID60") else [o])
+        ]  # fmt: skip
         return fitted, list(dict.fromkeys(starts))
     return options, usual
+
+
+def _by_turn(option: Candidate, length: int, phase: int, gap: int) -> list[Candidate]:
+    """A candidate with the strip that follows from how long roles stay where they are, for each number of rows at a
+    turn among its layouts.
+
+    length  in bytes; 0 where it is not known
+    """
+    turns = sorted({c.turn_rows for c in option.layouts})
+    return [
+        replace(
+            option, layouts=tuple(c for c in option.layouts if c.turn_rows == turn), strip=length // turn, phase=phase,
+            gap=gap,
+        )
+        for turn in turns if not length % (turn * STRIP_LEAST)
+    ]  # fmt: skip
 
 
 def _some_of(images: set[int], least: int) -> list[Candidate]:

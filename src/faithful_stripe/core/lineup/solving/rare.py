@@ -20,6 +20,12 @@ def takes_its_place(table: Table, other: Lineup, made: Lineup) -> bool:
     return other.strength != "undecided" and _broken(table, other) <= MOST_BROKEN < _broken(table, made)
 
 
+def q_does_not_match(table: Table, made: Lineup) -> bool:
+    """Whether the data may stand right under an answer with P and Q, and yet many rows do not match: Q is counted
+    otherwise then, or there is none."""
+    return bool(made.geometry.layout.q_place) and _broken(table, made) > MOST_BROKEN
+
+
 def _broken(table: Table, array: Lineup) -> float:
     """The share of rows that do not match under an answer; 0 where none can be tested."""
     number = {name: i for i, name in enumerate(table.pile.names)}

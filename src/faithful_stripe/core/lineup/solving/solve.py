@@ -48,7 +48,7 @@ from ..verdict.missing_slot import PARITY_LEVELS
 from ..verdict.volume_reading import FILES_FAIL, FILES_HOLD, MARGIN_NATS, TOTAL_NATS
 from ..verdict.weighing import conclude
 from .mirrors import conclude_mirror
-from .rare import takes_its_place
+from .rare import q_does_not_match, takes_its_place
 from .slices import with_slices
 from .span import conclude_span, unstriped, whole_on
 from .starts_apart import moved, moved_back, starts_apart
@@ -416,7 +416,7 @@ def solve_cluster(
             return mirror
     primary = next(iter([*files, *tables]), None)
     used, _kept = split(primary)
-    options, usual = with_borders(table, options, groups, usual, rare)
+    options, usual = with_borders(table, options, groups, usual)
     entries = [entry_of(table, candidate, make_ballot(candidate, used)) for candidate in options]
     bases = bases_of(primary, starts)
     into_rows = bases_into_rows(primary, starts, max(o.positions for o in options))
@@ -467,16 +467,17 @@ def solve_cluster(
     mirrored = bool(groups) and all(g.kind == "copies" for g in groups)
     blind = primary is None and made is not None and made.strength == "undecided" and not mirrored
     doubtful = blind or (primary is not None and (poor or (made is not None and _refuted(made))))
-    if made is not None and not odd and doubtful and table.pile.effort.left():
+    open_strip = any(not o.strip for o in options)
+    if made is not None and open_strip and not odd and not rare and doubtful and table.pile.effort.left():
         other = solve_cluster(table, images, grounds, taken, alone, True)
         if other is not None and not _refuted(other) and (_surer(other, made) or _refuted(made)):
             return other
     related = any(g.kind in ("sum", "two", "two less one") for g in groups)
-    unsure = made is not None and made.strength != "certain" and (related or plenty)
-    if unsure and not odd and not rare and table.pile.effort.left():
+    tried = odd or rare or not (related or plenty) or not table.pile.effort.left()
+    if made is not None and not tried and (made.strength != "certain" or q_does_not_match(table, made)):
         table.tell("the layouts that are rare")
         other = solve_cluster(table, images, grounds, taken, alone, False, True)
-        if other is not None and made is not None and not _refuted(other) and takes_its_place(table, other, made):
+        if other is not None and not _refuted(other) and takes_its_place(table, other, made):
             return other
     if one_by_one is not None and (made is None or made.strength == "undecided"):
         return one_by_one

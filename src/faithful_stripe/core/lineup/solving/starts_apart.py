@@ -68,10 +68,10 @@ def _layouts(count: int) -> list[Layout]:
     found = list(layouts_of("RAID0", count))
     for level, gone in (("RAID5", 0), ("RAID5", 1), ("RAID6", 0), ("RAID6", 1), ("RAID6", 2), ("RAID4", 0)):
         if count + gone >= (4 if level == "RAID6" else 3):
-            found += [c for c in layouts_of(level, count + gone) if c.q_exponent != "member-position"]
+            found += [c for c in layouts_of(level, count + gone) if not c.counts_positions]
     for level in ("RAID50", "RAID60"):
         if count % 2 == 0 and count >= (6 if level == "RAID50" else 8):
-            found += [c for c in layouts_of(level, count, 2) if c.q_exponent != "member-position"]
+            found += [c for c in layouts_of(level, count, 2) if not c.counts_positions]
     return found
 
 

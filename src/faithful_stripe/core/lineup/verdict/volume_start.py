@@ -158,7 +158,7 @@ def shifted(h: Hypothesis, rows: int) -> tuple[Hypothesis, int] | None:
     for p, signature in enumerate(told(0, 0)):
         seats.setdefault(signature, []).append(p)  # those of a mirror are alike: each is given once
     turned = [there.pop(0) if (there := seats.get(signature)) else None for signature in told(rows, ahead)]
-    if None in turned or (h.layout.q_exponent == "member-position" and turned != sorted(p or 0 for p in turned)):
+    if None in turned or (h.layout.counts_positions and turned != sorted(p or 0 for p in turned)):
         return None
     order = tuple(h.order[p] for p in turned if p is not None)
     return replace(h, start=start, order=order), ahead * h.strip
