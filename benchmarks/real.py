@@ -21,13 +21,11 @@ from contextlib import ExitStack
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-import numpy as np
-
 sys.path.insert(0, str(Path(__file__).resolve().parents[1]))
 
 from tests import used
 from tests.cases import MIB, Case, _grown, _rewritten
-from tests.slicer import TIMES, Spec, cut, power
+from tests.slicer import Spec, cut
 
 from benchmarks.accuracy import VERDICTS, placed_right, said_by
 from faithful_stripe.core.lineup.document.lineup_document import Lineup, Solution
@@ -36,6 +34,14 @@ from faithful_stripe.work.lineup import open_array, save, solve_images, what_is_
 
 KINDS = ("ext4", "xfs", "btrfs", "ntfs", "fat32")
 RAID5 = Spec("RAID5", 5, 65536, "parity-N", "continuation")
+RARE = [
+    ("parity moves every 4 rows", replace(RAID5, turn_rows=4)),
+    ("parity moves every 16 rows", replace(RAID5, turn_rows=16)),
+    ("spare space in every row", replace(RAID5, spare="after-p")),
+    ("RAID 50 by single strips", Spec("RAID50", 6, 65536, "parity-N", "continuation", spans=2, outer="strip")),
+]
+"""Arrays in the layouts that are rare."""
+
 RAID6 = Spec("RAID6", 6, 65536, "parity-N", "continuation", "after-p", "data-index")
 
 Damage = Callable[[list[Path], Spec, random.Random, Path], None]
@@ -105,21 +111,6 @@ def onto_stranger(members: list[Path], _spec: Spec, rng: random.Random, _volume:
         _write(members[3], at, rng.randbytes(MIB))
 
 
-def reversed_q(members: list[Path], spec: Spec, _rng: random.Random, _volume: Path) -> None:
-    """Q counted from the other end."""
-    for row in range(members[0].stat().st_size // spec.strip):
-        cells = spec.row(row)
-        at = row * spec.strip
-        data = sorted((k, m) for m, (kind, k) in enumerate(cells) if kind == "D")
-        content = [_read(members[m], at, spec.strip) for _k, m in data]
-        if not any(c.strip(b"\0") for c in content):
-            continue
-        q = np.zeros(spec.strip, np.uint8)
-        for index, block in enumerate(content):
-            q ^= TIMES[power(len(data) - 1 - index)][np.frombuffer(block, np.uint8)]
-        _write(members[next(m for m, (kind, _k) in enumerate(cells) if kind == "Q")], at, q.tobytes())
-
-
 def _read(path: Path, at: int, length: int) -> bytes:
     with path.open("rb") as file:
         file.seek(at)
@@ -153,8 +144,12 @@ def tries() -> list[Try]:
         Try("half an image", "ext4", RAID5, half, want=both),
         Try("zero after 30 %", "ext4", RAID5, silent, want=both),
         Try("a fifth onto a stranger", "ext4", RAID5, onto_stranger, want=both),
-        Try("reversed Q", "ext4", RAID6, reversed_q),
+        Try("reversed Q", "ext4", replace(RAID6, q_exponent="data-index-reversed"), want=sound),
+        Try("reversed Q, missing", "ext4", replace(RAID6, q_exponent="member-position-reversed"), gone=(2,), want=both),
     ]  # fmt: skip
+    for kind in ("ext4", "xfs", "ntfs"):
+        for words, rare in RARE:
+            found.append(Try(f"{words}, {kind}", kind, rare, want=sound))
     return found
 
 
@@ -184,7 +179,7 @@ def run(one: Try, volume: Path, place: Path, extracting: bool) -> bool:
     best: Lineup | None = max(solution.arrays, key=lambda a: sum(m is not None for m in a.members), default=None)
     said = said_by(best) if best else dict.fromkeys(VERDICTS, "none")
     right = best is not None and placed_right(case, best)
-    line = f"{one.name:26} {'right' if right else 'WRONG':6} {' '.join(f'{said[v]:12}' for v in VERDICTS)}"
+    line = f"{one.name:32} {'right' if right else 'WRONG':6} {' '.join(f'{said[v]:12}' for v in VERDICTS)}"
     line += f" {seconds:6.1f} s {solution.bytes_read / MIB:7.0f} MiB"
     good = right or said["order"] != "certain" or said["start"] != "certain"
     if extracting and best is not None and said["order"] != "undecided":
@@ -230,7 +225,7 @@ def handed_over(solution: Solution, volume: Path, place: Path) -> tuple[str, dic
 def main() -> None:
     parser = argparse.ArgumentParser()
     parser.add_argument("--gib", type=float, default=1.0)
-    parser.add_argument("--only", default="", help="cases whose name begins so")
+    parser.add_argument("--only", default="", help="cases whose name begins so, with commas")
     parser.add_argument("--extract", action="store_true", help="hand each volume over, compare it, and time it")
     parser.add_argument("--scratch", default="", help="where volumes are kept from run to run")
     given = parser.parse_args()
@@ -241,8 +236,8 @@ def main() -> None:
     files = used.files_of(Path("/usr"), 32 * MIB)
     random.Random(5).shuffle(files)
     good = True
-    print(f"{'case':26} {'':6} {' '.join(f'{v:12}' for v in VERDICTS)}")
-    for number, one in enumerate(t for t in tries() if t.name.startswith(given.only)):
+    print(f"{'case':32} {'':6} {' '.join(f'{v:12}' for v in VERDICTS)}")
+    for number, one in enumerate(t for t in tries() if t.name.startswith(tuple(given.only.split(",")))):
         kind, _at, around = one.content.partition("@")
         volume = scratch / f"{kind}-{given.gib}.img"
         if not volume.exists():
