@@ -1,12 +1,21 @@
 """Layouts that are found on drives and that no array is made in here: parity that moves on after several rows, spare
 space in every row, an outer stripe of single strips."""
 
+from types import SimpleNamespace
+
+import numpy as np
 import pytest
 
-from faithful_stripe.core.arrays.engine import Array
+from faithful_stripe.core.arrays.engine import Array, DataLost
 from faithful_stripe.core.arrays.geometry import geometry
-from faithful_stripe.core.arrays.layout import MOST_TURN_ROWS
+from faithful_stripe.core.arrays.layout import MOST_TURN_ROWS, UNUSED, layout
 from faithful_stripe.core.arrays.levels import GeometryError
+from faithful_stripe.core.lineup.evidence.parity_groups import Place
+from faithful_stripe.core.lineup.hypotheses.assignment import Hypothesis
+from faithful_stripe.core.lineup.hypotheses.candidate import Candidate
+from faithful_stripe.core.lineup.structures.anchors import Anchors
+from faithful_stripe.core.lineup.structures.ground import Ground
+from faithful_stripe.core.lineup.verdict.certainty import turns_later
 from faithful_stripe.core.source import MemorySource
 from faithful_stripe.media.image import ImageFile
 from faithful_stripe.work.lineup import solve_images
@@ -73,6 +82,37 @@ def test_the_engine_reads_what_an_independent_slicer_cut(volumes, tmp_path, rare
         image.close()
 
 
+def test_nothing_says_what_is_in_spare_space():
+    """It was asked for where an image that takes no part was compared with what a member must hold."""
+    made = geometry("RAID5", 5, 4096, member_bytes=1 << 16, spare="after-p")
+    array = Array(made, [MemorySource(1 << 16) for _ in range(5)])
+    place = next(m for m in range(5) if made.pattern.index[0, m] == UNUSED)
+    with pytest.raises(DataLost):
+        array.compute(place, 0, 0, np.zeros(512, np.uint8))
+
+
+@pytest.mark.parametrize(
+    ("content", "spec"),
+    [
+        # what goes on from block to block is better explained by some rare layout, of so many
+        ("log", Spec("RAID60", 12, 262144, "parity-N", "continuation", "before-p", "data-index", spans=2)),
+        ("pages", Spec("RAID0", 8, 4096)),
+        ("log", Spec("RAID6", 12, 8192, "parity-0", "restart", "after-p", "data-index")),
+    ],
+    ids=lambda v: getattr(v, "level", v),
+)
+def test_a_usual_layout_stays_one(volumes, tmp_path, content, spec):
+    """With a sector in every other row that cannot be read, and nothing that states an address but counters."""
+    case = pile(tmp_path, volumes / f"{content}.img", spec)
+    for number, image in enumerate(case.images[:3]):
+        with image.open("r+b") as file:
+            for row in range(number, image.stat().st_size // spec.strip, 6):
+                file.seek(row * spec.strip + 512 * number)
+                file.write(bytes(512))
+    (array,) = solve_images(case.images).arrays
+    assert array.geometry.layout.usual and array.geometry.strip_bytes == spec.strip
+
+
 def test_what_is_rare_goes_with_its_level_only():
     for level, members, rare in (
         ("RAID0", 4, {"turn_rows": 4}), ("RAID4", 4, {"turn_rows": 2}), ("RAID5", 4, {"turn_rows": MOST_TURN_ROWS + 1}),
@@ -116,3 +156,20 @@ def test_a_rare_lineup_is_said_drawn_tried_and_not_put_into_a_set_up(fstripe, vo
         (fstripe.folder / "bad.toml").write_text(told.replace("turn_rows = 16", bad))
         refused = fstripe("lineup", "draw", "bad.toml")
         assert refused.status == 1 and refused.err.count("\n") == 1 and refused.err.startswith("fstripe: ")
+
+
+def test_a_raid_4_known_by_its_first_rows_is_not_certain():
+    """Real XFS on parity that moves every 16 rows: all that was read stood in the first, and it was a certain RAID 4.
+    It may be one where no data stand behind those rows, or where something there states its address."""
+    strip, made = 65536, layout("RAID4", 5, "fixed-N", None)
+    h = Hypothesis(Candidate("RAID4", (made,), tuple((i,) for i in range(5))), made, strip, 0, 0, (0, 1, 2, 3, 4), 0.0)
+
+    def told(rows, last):
+        row, who = (np.array(rows)[:, None] + np.zeros(4, int)).reshape(-1), np.tile(np.arange(4), len(rows))
+        facts = Anchors(Ground(b"x", "x", 1 << 30), who, row * strip, (row * 4 + who) * strip, np.ones(len(row), int))
+        places = [Place(at * strip, frozenset(range(5)), ()) for at in (0, last)]
+        return turns_later(SimpleNamespace(places=places), h, [(facts, 0)])
+
+    assert told(range(8), 400)
+    assert not told(range(8), 1)
+    assert not told([*range(8), 30, 70, 130], 400)

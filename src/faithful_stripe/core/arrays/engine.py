@@ -135,10 +135,12 @@ class Array:
         """
         pattern = self.geometry.pattern
         period, phase = divmod(row, pattern.rows)
-        group = next(group for group in pattern.groups if (phase, member) in group.cells)
+        group = next((group for group in pattern.groups if (phase, member) in group.cells), None)
         strip = self.geometry.strip_bytes
         volume = int(self.geometry.to_volume(member, self.geometry.start_bytes[member] + row * strip))
         where = volume + inner if volume >= 0 else -1
+        if group is None:  # spare space: nothing says what is in it
+            raise DataLost(source=self, offset=-1, length=out.size, members=[member])
         self._solve(group, period, group.cells.index((phase, member)), inner, out, where)
 
     def _solve(self, group: Group, period: int, wanted: int, inner: int, out: Bytes, volume: int) -> None:

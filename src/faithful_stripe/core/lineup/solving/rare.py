@@ -2,22 +2,44 @@
 
 from __future__ import annotations
 
+from ..document.ledger import Kind
 from ..document.lineup_document import Lineup
 from ..evidence.row_tests import test_rows
 from ..hypotheses.pile_table import Table
 from ..verdict.volume_reading import MARGIN_NATS
 
-TESTED_ROWS, MOST_BROKEN = 48, 0.25
-"""Rows that are tested under both answers, and the share that may be broken under the one that holds."""
+TESTED_ROWS, MOST_BROKEN, FEWER = 48, 0.25, 4
+"""Rows that are tested under both answers; the share of them that may be broken before it says anything of the layout;
+and how many times fewer must be under the other one: damage breaks half as many of rows half as long."""
+
+
+STATED = (Kind.ADDRESSES, Kind.WALKED, Kind.KEPT_OUT, Kind.DIRECTORIES, Kind.FILES)
+"""What structures state, and not how bytes go on: of that, so many layouts explain some part better by chance."""
+
+
+LEAST_NAMED = 8
+"""Structures that name their file system, from which on what they state tells a rare layout from a usual one."""
 
 
 def takes_its_place(table: Table, other: Lineup, made: Lineup) -> bool:
-    """Whether an answer in a rare layout is the better one: clearly more speaks for it, or as much, and the rows match
-    under it and not under the usual one. Where others of its kind explain the data as well, it is undecided, and so is
-    the usual one then, of which less is true."""
-    if other.best > made.best + MARGIN_NATS:
+    """Whether an answer in a rare layout is the better one: it is proven, or structures of a file system state clearly
+    more for it, or the rows match under it and not under the usual one; with more members missing than in a decided
+    one, as much more for each. Where others of its kind explain the data as well, it is undecided, and so is the usual
+    one then, of which less is true."""
+    if other.strength == "certain":
         return True
-    return other.strength != "undecided" and _broken(table, other) <= MOST_BROKEN < _broken(table, made)
+    more = max(0, other.members.count(None) - made.members.count(None))
+    lead = MARGIN_NATS * (1 + more * (made.strength != "undecided"))
+    named = any(len(a) >= LEAST_NAMED for a in table.anchors if not a.ground.guessed)
+    if named and _stated(other) > _stated(made) + lead:
+        return True
+    if more or other.strength == "undecided" or (usual := _broken(table, made)) <= MOST_BROKEN:
+        return False
+    return FEWER * _broken(table, other) <= usual
+
+
+def _stated(array: Lineup) -> float:
+    return sum(entry.nats for entry in array.ledger if entry.kind in STATED)
 
 
 def q_does_not_match(table: Table, made: Lineup) -> bool:

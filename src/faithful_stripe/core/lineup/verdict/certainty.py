@@ -4,12 +4,14 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Sequence
+from dataclasses import replace
 
 import numpy as np
 
 from ...arrays.geometry import Geometry
 from ..evidence.parity_groups import LEAST_CLOSING, Place
 from ..hypotheses.assignment import Hypothesis
+from ..hypotheses.candidate import later_turns
 from ..hypotheses.pile_table import Table
 from ..hypotheses.standing_facts import fits, held_facts, says_nothing
 from ..hypotheses.votes import chosen
@@ -237,3 +239,21 @@ def strangely_related(table: Table, h: Hypothesis) -> bool:
 
 STRANGE_SHARE = 0.05
 """Of the places in which members hold something, those at which two may hold the same by chance."""
+
+
+def turns_later(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> bool:
+    """Whether all that stands right under a RAID 4, or a RAID 0, does so as well if parity moves on behind it, and data
+    stand in the rows where it is elsewhere then."""
+    images = {i for c in h.order if c is not None for i in h.candidate.columns[c]}
+    last = max((p.offset for p in table.places if p.filled & images), default=0)
+    own = sum(held_facts(h, anchors, base)[0] for anchors, base in placed)
+    for other in later_turns(h.layout) if h.candidate.level == h.layout.level else ():
+        if (last - h.start) // h.strip < other.turn_rows:
+            continue  # all data stand in the same places
+        gone = (None,) * (other.members - h.layout.members)
+        order = (*h.order, *gone) if other.rotation == "parity-N" else (*gone, *h.order)
+        candidate = replace(h.candidate, level=other.level, layouts=(other,))
+        turned = replace(h, candidate=candidate, layout=other, order=order)
+        if sum(held_facts(turned, anchors, base)[0] for anchors, base in placed) >= own:
+            return True
+    return False

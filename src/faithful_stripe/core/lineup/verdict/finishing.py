@@ -22,7 +22,17 @@ from ..hypotheses.member_tails import without_tail
 from ..hypotheses.pile_table import Table
 from ..hypotheses.standing_facts import held_facts
 from ..structures.anchors import Anchors
-from .certainty import counted, displaced, fits_most, only_guessed, rows_told, shape_open, strangely_related, untold
+from .certainty import (
+    counted,
+    displaced,
+    fits_most,
+    only_guessed,
+    rows_told,
+    shape_open,
+    strangely_related,
+    turns_later,
+    untold,
+)
 from .missing_slot import PARITY_LEVELS, Judged
 from .refining import explained, scarce
 from .volume_reading import MARGIN_NATS, MOST_BROKEN, PROBABLE_NATS, TOTAL_NATS, Findings
@@ -180,6 +190,7 @@ def _verdicts(
         (bool(unsure), Reason.ELIMINATION), (outdone or not fits_most(best, placed), Reason.FAILING),
         (only_guessed(best, placed), Reason.GUESSED), (not q_holds(table, best), Reason.Q_RULE),
         (bool(exchange), Reason.EXCHANGE),
+        (turns_later(table, best, placed), Reason.RIVAL),
         (bool(table.fits_as_well) or left_out(table, best) is not None, Reason.LEFT_OUT),
         (unexplained > UNEXPLAINED_SHARE, Reason.OPEN_ROWS),
         (not begin.settled, Reason.SHIFT),
