@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 
+from ...arrays import codes
 from ...arrays.engine import Array, data_rows
+from ...arrays.parity import combine_many
 from ...arrays.rebuild import check_rows
 from ...errors import StripeError
+from ..reading.row_reader import rows_of
 from .parity_groups import NOISE_VALUES
 
 UNREAD_BYTES, UNREAD_SHARE = 7 * 512, 16
@@ -25,6 +28,27 @@ def test_copies(array: Array, most: int) -> tuple[int, int]:
     tested, broken = broken_rows(array, most, max(UNREAD_BYTES, array.geometry.strip_bytes // UNREAD_SHARE))
     unwritten = sum(_noise(array, row) for row in broken)
     return tested - unwritten, len(broken) - unwritten
+
+
+def tested_by_what_is_left(array: Array, most: int) -> tuple[int, int]:
+    """Groups tested by the equations that missing members leave them, in rows spread over the data, and those that do
+    not match: with P and Q and one member missing, one is left."""
+    made = array.geometry
+    pattern = made.pattern
+    gone = frozenset(i for i, member in enumerate(array.members) if member is None)
+    ranges = data_rows(made, array.members, 0, made.rows) if pattern.unit_rows == 1 else []
+    rows = sorted({row for a, b in ranges for row in _spread(a, b, most)})
+    chosen = [rows[i] for i in np.linspace(0, len(rows) - 1, min(most, len(rows))).astype(int)]
+    tested = broken = 0
+    for read in rows_of(made, array.members, [(row, row + 1) for row in dict.fromkeys(chosen)], 1):
+        for group in () if read.lost else pattern.groups:
+            erased = frozenset(c for c, (_row, who) in enumerate(group.cells) if who in gone)
+            checks = codes.remaining(group.checks, erased) if group.cells[0][0] == read.first % pattern.rows else ()
+            if checks:
+                sums = np.empty((len(checks), 1, made.strip_bytes), np.uint8)
+                combine_many(list(sums), [read.blocks[who] for _row, who in group.cells], checks)
+                tested, broken = tested + 1, broken + bool(sums.any())
+    return tested, broken
 
 
 def _noise(array: Array, row: int) -> bool:
