@@ -11,7 +11,7 @@ from faithful_stripe.core.arrays.geometry import geometry
 from faithful_stripe.core.arrays.layout import MOST_TURN_ROWS, UNUSED, layout
 from faithful_stripe.core.arrays.levels import GeometryError
 from faithful_stripe.core.lineup.evidence.parity_groups import Place
-from faithful_stripe.core.lineup.evidence.row_tests import tested_by_what_is_left
+from faithful_stripe.core.lineup.evidence.row_tests import rows_by_what_is_left
 from faithful_stripe.core.lineup.hypotheses.assignment import Hypothesis
 from faithful_stripe.core.lineup.hypotheses.candidate import Candidate
 from faithful_stripe.core.lineup.structures.anchors import Anchors
@@ -188,7 +188,7 @@ def test_with_one_member_missing_one_equation_is_left_of_p_and_q(volumes, tmp_pa
         made = geometry(
             "RAID6", 6, 8192, member_bytes=area, rotation="parity-N", data="restart", q_place="after-p", q_exponent=rule
         )
-        tested, broken = tested_by_what_is_left(Array(made, images), 40)
+        tested, broken = rows_by_what_is_left(Array(made, images), 40)
         assert tested >= 20 and (broken == 0 if not most else broken > 0.25 * tested)
     for image in images:
         if image is not None:

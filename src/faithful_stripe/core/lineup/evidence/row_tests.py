@@ -30,7 +30,7 @@ def test_copies(array: Array, most: int) -> tuple[int, int]:
     return tested - unwritten, len(broken) - unwritten
 
 
-def tested_by_what_is_left(array: Array, most: int) -> tuple[int, int]:
+def rows_by_what_is_left(array: Array, most: int) -> tuple[int, int]:
     """Groups tested by the equations that missing members leave them, in rows spread over the data, and those that do
     not match: with P and Q and one member missing, one is left."""
     made = array.geometry

@@ -98,15 +98,15 @@ def rare_layouts(usual: Sequence[Layout]) -> tuple[Layout, ...]:
 
 
 def later_turns(plain: Layout) -> tuple[Layout, ...]:
-    """The layouts of delayed parity that have the strips of a RAID 4, or of a RAID 0 as one without its parity member,
-    in their first rows where they are, and later ones elsewhere."""
-    count = plain.members + (plain.level == "RAID0")
-    rotations = {"fixed-N": ("parity-N",), "fixed-0": ("parity-0",), None: ("parity-N", "parity-0")}
-    if plain.level not in ("RAID0", "RAID4") or count < LEVELS["RAID5"].least or count > MOST_MEMBERS:
+    """The layouts of delayed parity that have the strips of a RAID 4 in their first rows where they are, and later ones
+    elsewhere. Of a RAID 0 such may be behind it, too, that lacks just the member with the first rows' parity: that is
+    so much rarer that nothing is doubted for it."""
+    rotation = {"fixed-N": "parity-N", "fixed-0": "parity-0"}.get(plain.rotation or "")
+    if plain.level != "RAID4" or rotation is None:
         return ()
     return tuple(
-        layout("RAID5", count, rotation, data, turn_rows=turn)
-        for rotation in rotations[plain.rotation] for data in ("restart", "continuation") for turn in TURNS
+        layout("RAID5", plain.members, rotation, data, turn_rows=turn)
+        for data in ("restart", "continuation") for turn in TURNS
     )  # fmt: skip
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from ..document.ledger import Kind
 from ..document.lineup_document import Lineup
-from ..evidence.row_tests import test_rows, tested_by_what_is_left
+from ..evidence.row_tests import rows_by_what_is_left, test_rows
 from ..hypotheses.pile_table import Table
 from ..verdict.volume_reading import MARGIN_NATS
 
@@ -55,5 +55,5 @@ def _broken(table: Table, array: Lineup) -> float:
     opened = array.opened(sources)
     tested, broken = test_rows(opened, TESTED_ROWS)
     if not tested:
-        tested, broken = tested_by_what_is_left(opened, TESTED_ROWS)
+        tested, broken = rows_by_what_is_left(opened, TESTED_ROWS)
     return broken / tested if tested else 0.0

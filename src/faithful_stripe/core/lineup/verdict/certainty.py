@@ -242,7 +242,7 @@ STRANGE_SHARE = 0.05
 
 
 def turns_later(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> bool:
-    """Whether all that stands right under a RAID 4, or a RAID 0, does so as well if parity moves on behind it, and data
+    """Whether all that stands right under a RAID 4 does so as well if parity moves on behind it, and data
     stand in the rows where it is elsewhere then."""
     images = {i for c in h.order if c is not None for i in h.candidate.columns[c]}
     last = max((p.offset for p in table.places if p.filled & images), default=0)
@@ -250,10 +250,7 @@ def turns_later(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int
     for other in later_turns(h.layout) if h.candidate.level == h.layout.level else ():
         if (last - h.start) // h.strip < other.turn_rows:
             continue  # all data stand in the same places
-        gone = (None,) * (other.members - h.layout.members)
-        order = (*h.order, *gone) if other.rotation == "parity-N" else (*gone, *h.order)
-        candidate = replace(h.candidate, level=other.level, layouts=(other,))
-        turned = replace(h, candidate=candidate, layout=other, order=order)
+        turned = replace(h, candidate=replace(h.candidate, level=other.level, layouts=(other,)), layout=other)
         if sum(held_facts(turned, anchors, base)[0] for anchors, base in placed) >= own:
             return True
     return False
