@@ -69,6 +69,7 @@ def array_parts(array: Lineup, number: int, explain: bool) -> list[Part]:
 
 def ledger_parts(array: Lineup) -> list[Part]:
     """What the score consists of, beside that of the next answer."""
+    from ..core.lineup.document.ledger import total
     from .lineup_words import WEIGHED
     from .render import Table
 
@@ -82,7 +83,7 @@ def ledger_parts(array: Lineup) -> list[Part]:
             entry, other = mine.get(kind), next_.get(kind)
             counts = [str(n) if n else "-" for n in ((entry.agree, entry.contrary) if entry else (0, 0))]
             table.add(words, *counts, *(f"{e.nats:+.1f}" if e else "-" for e in (entry, other)))
-    last = f"{array.best:+.1f}", f"{sum(e.nats for e in array.rival):+.1f}" if array.rival else "-"
+    last = f"{array.best:+.1f}", f"{total(array.rival):+.1f}" if array.rival else "-"
     table.add("all of it", "", "", *last)
     return [table]
 

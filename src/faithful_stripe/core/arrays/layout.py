@@ -236,6 +236,9 @@ def layout(
 MOST_TURN_ROWS = 64
 """Rows for which parity may stay where it is, at most."""
 
+LEAST_SPARED = 4
+"""Members of an array with distributed spare space, at least."""
+
 OUTERS, SPARES = ("row", "strip"), (None, "after-p", "before-p")
 
 
@@ -249,7 +252,7 @@ def _check_rare(made: Layout, facts: Level) -> None:
             f"1 to {MOST_TURN_ROWS} rows, where parity rotates",
         ),
         (
-            made.spare not in SPARES or (made.spare and (facts.name != "RAID5" or made.members < 4)),
+            made.spare not in SPARES or (made.spare and (facts.name != "RAID5" or made.members < LEAST_SPARED)),
             f"{facts.name} of {made.members} with spare space {made.spare}",
             "spare space is after-p or before-p, in RAID5 of four drives or more",
         ),

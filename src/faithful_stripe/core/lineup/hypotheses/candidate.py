@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 
-from ...arrays.layout import EXPONENTS, Layout, layout
+from ...arrays.layout import EXPONENTS, LEAST_SPARED, MOST_TURN_ROWS, Layout, layout
 from ...arrays.levels import LEVELS, MOST_MEMBERS, MOST_SPANS, GeometryError
 from ..evidence.parity_groups import PLAIN_SHARE, Membership
 
@@ -76,7 +76,7 @@ def layouts_of(level: str, positions: int, spans: int = 1) -> tuple[Layout, ...]
     return tuple(found)
 
 
-TURNS = (2, 4, 8, 16, 32, 64)
+TURNS = tuple(1 << power for power in range(1, MOST_TURN_ROWS.bit_length()))
 """Rows after which delayed parity moves on: powers of two, up to the most that a layout may have."""
 
 
@@ -88,7 +88,7 @@ def rare_layouts(usual: Sequence[Layout]) -> tuple[Layout, ...]:
         if one.rotation not in ("parity-0", "parity-N"):
             continue
         found += [replace(one, turn_rows=turn) for turn in TURNS]
-        if one.level == "RAID5" and one.members > RAREST_SPARE:
+        if one.level == "RAID5" and one.members >= LEAST_SPARED:
             found += [replace(one, spare=spare) for spare in ("after-p", "before-p")]
         if one.spans > 1:
             found.append(replace(one, outer="strip"))
@@ -108,10 +108,6 @@ def later_turns(plain: Layout) -> tuple[Layout, ...]:
         layout("RAID5", plain.members, rotation, data, turn_rows=turn)
         for data in ("restart", "continuation") for turn in TURNS
     )  # fmt: skip
-
-
-RAREST_SPARE = 3
-"""Members of an array with distributed spare space: more than so many."""
 
 
 def candidates(images: Iterable[int], groups: Sequence[Membership]) -> list[Candidate]:
