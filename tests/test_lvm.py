@@ -149,7 +149,7 @@ def test_no_damage_crashes_the_reader(head):
     """Sectors of the head exchanged, cleared and overwritten: what it says is LVM's own, or nothing."""
     true = {v.path: v.places for v in physical_volume(source_of(disk(head))).volumes}
     rng = random.Random(5)
-    for _case in range(200):
+    for _case in range(60):
         data = bytearray(head)
         for _bite in range(rng.randrange(1, 6)):
             at = rng.randrange(0, 32 << 10)

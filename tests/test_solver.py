@@ -303,6 +303,7 @@ def test_a_mirror_goes_on_where_one_of_its_mates_fell_silent(tmp_path, volumes):
     assert array.rowmap.rows[State.MENDED] and not array.rowmap.open
 
 
+@pytest.mark.long  # two large piles that stay undecided: a minute each
 def test_an_answer_with_members_missing_is_not_filled_up_with_another_file_systems_images(volumes, tmp_path):
     """Little NTFS in the first strips of a large array, and a RAID 0 of ext beside: whichever images were named first
     took the empty places, and the RAID 0 was not found at all where those were its own."""
