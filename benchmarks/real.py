@@ -204,7 +204,7 @@ def handed_over(solution: Solution, volume: Path, place: Path) -> tuple[str, dic
     plain = time.perf_counter() - start
     (place / "copy").unlink()
     with open_array(place / "found.toml") as (found, sources):
-        length = min(volume.stat().st_size, found.geometry.volume_bytes)
+        length = min(volume.stat().st_size, found.volume_bytes)
         start = time.perf_counter()
         made, tested = extract(found, sources, what_is_read(found, sources), place / "out", 0, length)
         took = time.perf_counter() - start

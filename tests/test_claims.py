@@ -88,7 +88,7 @@ def test_what_is_drawn_is_what_stands_there(tmp_path, level, rotation, data, q):
     """Every numbered cell holds just that strip of the volume; every P of a single parity is the XOR of its row."""
     shape, names, content = made(level, rotation, data, q, tmp_path)
     members = [(tmp_path / name).read_bytes() for name in names]
-    drawn = rows(shape, 0, 48)
+    drawn = rows(Lineup(shape, tuple(names), placed("certain"), 0.0, 0.0), 0, 48)
     assert [r.number for r in drawn] == list(range(shape.rows))
     seen = set()
     for row in drawn:

@@ -192,7 +192,8 @@ def test_what_cannot_be_computed_either_is_named_byte_by_byte():
     failing.write(0, read(members[1], 0, members[1].size))
     members[1] = failing
     found = full_pass(shape, members)
-    bad = union(r for p in patches(shape, members, found, (0, shape.volume_bytes)) for r in p.unreadable)
+    lineup = Lineup(shape, tuple("abcdef"), placed("certain"), 9.0, 0.0)
+    bad = union(r for p in patches(lineup, members, found, (0, shape.volume_bytes)) for r in p.unreadable)
     got = np.zeros(shape.volume_bytes, np.uint8)
     volume = opened(shape, members, found)
     for at in range(0, shape.volume_bytes, SECTOR):

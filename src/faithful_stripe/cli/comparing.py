@@ -62,7 +62,7 @@ def _parts(made: Comparison, first: str, second: str) -> list[Part]:
     for what, mine, theirs in made.set_up:
         stated.add(what, mine or "-", theirs or "-")
     parts: list[Part] = [Line(f"{first} and {second} differ:", "head"), stated]
-    whole = "" if made.compared >= made.first.geometry.volume_bytes - made.only_first else " compared, from its start"
+    whole = "" if made.compared >= made.first.volume_bytes - made.only_first else " compared, from its start"
     share = made.bytes_differ / made.compared if made.compared else 0.0
     of = f"{share:.1%} of {binary_size(made.compared)}{whole}"
     parts.append(Line(f"{binary_size(made.bytes_differ)} of the volume ({of}) stands elsewhere."))

@@ -52,7 +52,7 @@ def draw(
     spanned = found.geometry.layout.level == "SPAN"
     if spanned and plot:
         raise LineupError(what="a span has no stripes to plot", to_do="draw it without --plot")
-    drawn = [] if spanned else rows(found.geometry, first, count or max(4, min(24, found.geometry.pattern.rows)))
+    drawn = [] if spanned else rows(found, first, count or max(4, min(24, found.geometry.pattern.rows)))
     if plot:
         from .lineup_plot import plot_lineup
 
@@ -93,7 +93,7 @@ def _one_by_one(found: Lineup) -> list[Part]:
 
 def _drawing(found: Lineup, drawn: list[Row]) -> list[Part]:
     from ..core.units import binary_size
-    from .lineup_words import layout_words
+    from .lineup_words import growing, layout_words
     from .render import Cell, Line, Table
 
     made = found.geometry
@@ -107,4 +107,8 @@ def _drawing(found: Lineup, drawn: list[Row]) -> list[Part]:
     styles = {"P": "Warning", "Q": "good"}
     for row in drawn:
         table.add(str(row.number), str(row.offset), *(Cell(word, styles.get(word, "")) for word in row.cells))
-    return [Line(head, "head"), table, Line("Numbers are strips of the volume, from 0; P and Q are parity.", "dim")]
+    key = "Numbers are strips of the volume, from 0; P and Q are parity."
+    if any(row.former for row in drawn):
+        key += " Strips in brackets are read in the new layout."
+    grew = [Line(text) for text in growing(found)]
+    return [Line(head, "head"), *grew, table, Line(key, "dim")]

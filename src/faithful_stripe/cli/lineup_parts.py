@@ -23,7 +23,7 @@ def array_parts(array: Lineup, number: int, explain: bool) -> list[Part]:
     """One array in full."""
     from ..core.lineup.document.four_verdicts import Sure
     from ..core.units import binary_size, decimal_size
-    from .lineup_words import layout_words, measured, strength
+    from .lineup_words import growing, layout_words, measured, strength
     from .render import Line, Table
 
     made = array.geometry
@@ -51,9 +51,10 @@ def array_parts(array: Lineup, number: int, explain: bool) -> list[Part]:
     for e in array.evidence:
         evidence.add(e.kind, str(e.count), e.says)
     start = f", data from byte {made.start_bytes[0]}" if any(made.start_bytes) else ""
-    size = f"volume of {decimal_size(made.volume_bytes)} ({made.volume_bytes} bytes){start}"
+    size = f"volume of {decimal_size(array.volume_bytes)} ({array.volume_bytes} bytes){start}"
     parts: list[Part] = [Line(head, "head")]
     parts += [Line(f"One layout that fits, of several: {whole}; {size}", "Warning")] if open_ else [Line(size)]
+    parts += [Line(text, "Warning") for text in growing(array)]
     parts.append(table)
     parts += held_parts(array)
     parts += [*verdict_parts(array.verdicts), *map_parts(array)]

@@ -106,7 +106,7 @@ def _text(found: Recovery, kind: str, technician: str, remark: str) -> str:
 
     from ..core.units import binary_size, decimal_size
     from ..core.visible import visible
-    from .lineup_words import layout_words, lines, measured, summary
+    from .lineup_words import growing, layout_words, lines, measured, summary
 
     array = found.lineup
     made = array.geometry
@@ -135,7 +135,7 @@ def _text(found: Recovery, kind: str, technician: str, remark: str) -> str:
         certain=array.verdicts.certain, measured=measured(array), settle=array.settle, alternatives=array.alternatives,
         head=f"{made.layout.level} of {made.members}, strip {binary_size(made.strip_bytes)}"
         + "".join(f", {w}" for w in words),
-        size=f"{decimal_size(made.volume_bytes)} ({made.volume_bytes} bytes)",
+        size=f"{decimal_size(array.volume_bytes)} ({array.volume_bytes} bytes)", growing=growing(array),
         verdicts=[(name, word, why) for name, word, why, _style in lines(array.verdicts)],
         rows=summary(array.rowmap, array.seated) if array.rowmap is not None else [],
         files_size=binary_size(found.files.size) if found.files else "", drawing=drawing, map=rows_map,
@@ -161,7 +161,7 @@ def _pictures(found: Recovery) -> tuple[str, str]:
     array = found.lineup
     if array.geometry.layout.level != "SPAN":
         out = io.BytesIO()
-        drawn = rows(array.geometry, 0, max(4, min(24, array.geometry.pattern.rows)))
+        drawn = rows(array, 0, max(4, min(24, array.geometry.pattern.rows)))
         plot_lineup(array, drawn, evidence_of(Path(found.lineup_file), found.number), out)
         drawing = base64.b64encode(out.getvalue()).decode("ascii")
     if array.rowmap is not None:

@@ -53,6 +53,20 @@ def layout_words(chosen: Layout) -> list[str]:
     return words
 
 
+def growing(array: Lineup) -> list[str]:
+    """That an array was growing when that stopped, and where its two layouts meet; nothing of any other."""
+    if array.former is None:
+        return []
+    added = [name for p, name in enumerate(array.seated) if p not in array.former.positions]
+    names = ", ".join(Path(name).name if name else "a missing one" for name in added)
+    before, row = len(array.former.positions), array.former.row
+    return [
+        f"It was growing from {before} to {array.geometry.members} members when that stopped.",
+        f"Rows 0 to {row - 1} stand on {array.geometry.members} members, rows from {row} on without {names}.",
+        f"The volume is read in both layouts; they meet at its byte {array.former.border(array.geometry)}.",
+    ]
+
+
 WHY = {
     Why.UNREADABLE: "cannot be read",
     Why.BLANK: "is blank there",
@@ -70,6 +84,7 @@ STATES = {
 
 ORDER = {
     Reason.PROVEN: "structures prove every position, and no other order fits",
+    Reason.TWICE: "blocks of every member stand where both layouts put them, and none elsewhere",
     Reason.RIVAL: "another order explains the data nearly as well",
     Reason.FEW: "too few structures state where they belong",
     Reason.FAILING: "checksums fail under the best order",
@@ -90,6 +105,7 @@ START = {
     Reason.HEAD: "a file system's head stands on the first bytes of a member",
     Reason.FIRST_ROW: "the members' first row belongs to the volume",
     Reason.DDF: "the controller's own set-up (DDF) states it",
+    Reason.TWICE: "both layouts fit from there on only",
     Reason.NOTHING_SAYS: "nothing states where the volume begins",
     Reason.TABLE_ELSEWHERE: "a partition table stands on these images, but not there",
     Reason.PROVEN: "structures prove it",

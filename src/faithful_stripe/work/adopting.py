@@ -56,6 +56,8 @@ from .same_volume import compare_seen
 MAKER = "FSTRIPE"
 """Whom the set-up names as the maker of the drives: the real one is not known."""
 
+EXTRACT_IT = "use `lineup extract`, and a new volume"
+
 NAME = r"[A-Za-z0-9][A-Za-z0-9_-]{0,14}"
 EPOCH = datetime(1980, 1, 1, tzinfo=UTC).timestamp()
 ALIGNED = 1 << 20
@@ -137,10 +139,12 @@ def adopt(
     if not re.fullmatch(NAME, name):
         to_do = "letters, digits, - and _, at most 15, the first a letter or digit (--name)"
         raise WorkError(what=f"a volume cannot be called {name!r}", to_do=to_do)
+    if found.former is not None:
+        raise WorkError(what="DDF cannot state an array in two layouts, half grown", to_do=EXTRACT_IT)
     made = _anew(found.geometry, found.opened(members), size)
     stated = _stated(made)
     if why := stated.why_not:
-        raise WorkError(what=f"DDF cannot state this array: {why}", to_do="use `lineup extract`, and a new volume")
+        raise WorkError(what=f"DDF cannot state this array: {why}", to_do=EXTRACT_IT)
     size = _rounded(stated.start + stated.extent + SETUP_BYTES) if size is None else size
     if not doubtful and (against := doubts(found)):
         raise Doubtful(found, against)

@@ -12,8 +12,8 @@ from ..core.arrays.geometry import Concatenation
 from ..core.lineup.document.custody import NotAsJudged, Sealing
 from ..core.lineup.document.lineup_document import Lineup
 from ..core.lineup.full_pass.patches import patches
-from ..core.lineup.full_pass.row_pass import full_pass, rows_with
-from ..core.lineup.full_pass.soundness import tested
+from ..core.lineup.full_pass.row_pass import rows_with
+from ..core.lineup.full_pass.soundness import tested, tested_rows
 from ..core.ranges import Range, clip, subtract, union
 from ..core.source import BlockSource, Buffer, Unreadable, check_bounds
 
@@ -68,7 +68,7 @@ class CheckedVolume:
 
     @property
     def size(self) -> int:
-        return self.found.geometry.volume_bytes
+        return self.found.volume_bytes
 
     def data_ranges(self, start: int = 0, end: int | None = None) -> Iterator[Range]:
         return self._plain.data_ranges(start, end)
@@ -120,10 +120,10 @@ class CheckedVolume:
                     data[low - first : high - first] = piece[low - at : high - at]
                 at += piece.size
 
-        made, part = self.found.geometry, (first, first + data.size)
-        rowmap = full_pass(made, self.members, self.found.suspects, sink, part=part)
+        part = (first, first + data.size)
+        rowmap = tested_rows(self.found, self.members, sink, part=part)
         bad: list[Range] = []
-        for patch in patches(made, self.members, rowmap, part):
+        for patch in patches(self.found, self.members, rowmap, part):
             data[patch.at - first : patch.end - first] = np.frombuffer(patch.data, np.uint8)
             bad += patch.unreadable
         self._bad[number] = bad

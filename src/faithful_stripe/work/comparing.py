@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from contextlib import ExitStack
 from dataclasses import dataclass
 from math import gcd, lcm
@@ -58,12 +59,12 @@ def compare(
     read  whether the images are searched for structures, to see what speaks for each
     """
     one, other = (_array(path, number) for path, number in zip((first, second), numbers, strict=True))
-    size = min(one.geometry.volume_bytes, other.geometry.volume_bytes)
+    size = min(one.volume_bytes, other.volume_bytes)
     differ, compared = _differ(one, other, size)
     stand = _standing((first, one), (second, other), tell) if read else None
     return Comparison(
         one, other, tuple(_set_up(one, other)), tuple(differ), compared,
-        one.geometry.volume_bytes - size, other.geometry.volume_bytes - size, stand,
+        one.volume_bytes - size, other.volume_bytes - size, stand,
     )  # fmt: skip
 
 
@@ -84,6 +85,7 @@ def _set_up(one: Lineup, other: Lineup) -> list[tuple[str, str, str]]:
             "rotation": layout.rotation or "", "data": layout.data or "", "spans": str(layout.spans),
             "Q": " ".join(w for w in (layout.q_place, layout.q_exponent) if w),
             "rows at a turn": str(layout.turn_rows), "spare space": layout.spare or "", "outer unit": layout.outer,
+            "in the former layout from row": str(made.former.row) if made.former else "",
             "start, bytes": ", ".join(map(str, sorted(set(g.start_bytes)))),
             **{f"position {p}": Path(name).name if name else "missing" for p, name in enumerate(made.seated)},
         })  # fmt: skip
@@ -94,7 +96,7 @@ def _set_up(one: Lineup, other: Lineup) -> list[tuple[str, str, str]]:
 def _differ(one: Lineup, other: Lineup, size: int) -> tuple[list[Range], int]:
     """Ranges of the first bytes of both volumes that stand at other places, and how many bytes were compared."""
     step = _step(one.geometry, other.geometry)
-    period = lcm(*(_period(lineup.geometry, size) for lineup in (one, other)))
+    period = lcm(*(_period(lineup, size) for lineup in (one, other)))
     compared = min(size, MOST_STEPS * step)
     if compared < size and period < compared:
         compared = compared // period * period
@@ -118,14 +120,24 @@ def _step(one: Geometry, other: Geometry) -> int:
     return max(512, gcd(*sizes, *edges))
 
 
-def _period(made: Geometry, size: int) -> int:
-    return size if isinstance(made, Concatenation) else made.pattern.strips * made.strip_bytes
+def _period(lineup: Lineup, size: int) -> int:
+    made = lineup.geometry
+    return size if isinstance(made, Concatenation) or lineup.former else made.pattern.strips * made.strip_bytes
 
 
 def _where(lineup: Lineup, names: list[str], at: npt.NDArray[np.int64]) -> npt.NDArray[np.int64]:
     """(2, copies, places): which image, and where on it; copies sorted, and -1 where one is missing."""
-    made = lineup.geometry
-    index = np.array([names.index(n) if n is not None else -1 for n in lineup.seated], np.int64)
+    found = np.full((2, 1, at.size), -1, np.int64)
+    for zone in lineup.zones:
+        inside = (at >= zone.volume[0]) & (at < zone.volume[1])
+        found[:, :, inside] = _in_zone(zone.geometry, zone.chosen(lineup.seated), names, at[inside])
+    return found
+
+
+def _in_zone(
+    made: Geometry, seated: Sequence[str | None], names: list[str], at: npt.NDArray[np.int64]
+) -> npt.NDArray[np.int64]:
+    index = np.array([names.index(n) if n is not None else -1 for n in seated], np.int64)
     copies = 1 if isinstance(made, Concatenation) else made.pattern.places.shape[0]
     found = []
     for copy in range(copies):
@@ -142,8 +154,9 @@ def _standing(one: tuple[Path, Lineup], other: tuple[Path, Lineup], tell: Tell) 
     with ExitStack() as stack:
         sources = [open_drive_of(stack, locate(name, where[name])) for name in names]
         known = structures_on(Pile(names, sources), tell)
-        counts = [
-            standing(lineup.geometry, [names.index(n) if n is not None else None for n in lineup.seated], known)
-            for _path, lineup in (one, other)
-        ]
+        counts = []
+        for _path, lineup in (one, other):
+            images = [names.index(n) if n is not None else None for n in lineup.seated]
+            zones = lineup.zones
+            counts.append(sum(standing(z.geometry, z.chosen(images), known, z.volume) for z in zones))
     return counts[0], counts[1]

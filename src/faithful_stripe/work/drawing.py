@@ -4,18 +4,23 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from ..core.arrays.geometry import Geometry
 from ..core.arrays.layout import P_CELL, Q_CELL, UNUSED
 from ..core.lineup.document.lineup_document import Lineup
+
+WORDS = {P_CELL: "P", Q_CELL: "Q", UNUSED: "spare"}
 
 
 @dataclass(frozen=True)
 class Row:
-    """One row of strips: where it begins on the first member, in bytes, and a word for every member's cell."""
+    """One row of strips: where it begins on the first member, in bytes, and a word for every member's cell.
+
+    former  whether it stands in the layout that an array had before it grew; its strips in brackets are read elsewhere
+    """
 
     number: int
     offset: int
     cells: tuple[str, ...]
+    former: bool = False
 
 
 def pieces(found: Lineup) -> list[dict[str, int]]:
@@ -28,16 +33,20 @@ def pieces(found: Lineup) -> list[dict[str, int]]:
     return table
 
 
-def rows(geometry: Geometry, first: int, count: int) -> list[Row]:
-    """Rows of the array from `first` on, at most as many as there are: strips of the volume, "P", "Q", "spare"."""
-    pattern = geometry.pattern
-    made = []
-    for number in range(first, min(first + count, geometry.rows)):
+def rows(found: Lineup, first: int, count: int) -> list[Row]:
+    """Rows of the array from `first` on, at most as many as there are: strips of the volume, "P", "Q", "spare"; "-" on
+    members that take no part yet."""
+    made = found.geometry
+    drawn = []
+    for number in range(first, min(first + count, made.rows)):
+        old = found.former is not None and number >= found.former.row
+        zone = found.zones[-1 if old else 0]
+        pattern = zone.geometry.pattern
         period, inside = divmod(number, pattern.rows)
-        words = {P_CELL: "P", Q_CELL: "Q", UNUSED: "spare"}
-        cells = [
-            words.get(value) or str(value + period * pattern.strips)
-            for value in (int(v) for v in pattern.index[inside])
-        ]
-        made.append(Row(number, geometry.start_bytes[0] + number * geometry.strip_bytes, tuple(cells)))
-    return made
+        cells = ["-"] * made.members
+        for position, value in zip(zone.positions, pattern.index[inside].tolist(), strict=True):
+            strip = value + period * pattern.strips
+            read = strip * made.strip_bytes >= zone.volume[0]
+            cells[position] = WORDS.get(value) or (str(strip) if read else f"({strip})")
+        drawn.append(Row(number, made.start_bytes[0] + number * made.strip_bytes, tuple(cells), old))
+    return drawn

@@ -161,7 +161,7 @@ def mend(
     assert made.rowmap is not None
     computed: list[Range] = []
     unreadable: list[Range] = []
-    for patch in patches(made.geometry, members, made.rowmap, (start, start + length)):
+    for patch in patches(made, members, made.rowmap, (start, start + length)):
         put(patch.at, patch.data)
         computed.append((patch.at, patch.end))
         unreadable += patch.unreadable

@@ -152,7 +152,7 @@ def _blake3(source: BlockSource, what: str, tell: Tell) -> str:
 def _result(path: Path, found: Lineup, tell: Tell) -> Result:
     with ImageFile(path) as image:
         return Result(str(path), image.size, _blake3(image, f"hashing {path.name}", tell),
-                      image.size == found.geometry.volume_bytes)  # fmt: skip
+                      image.size == found.volume_bytes)  # fmt: skip
 
 
 def _files(path: Path, number: int, partition: int | None, count: int, tell: Tell) -> tuple[Files | None, str]:

@@ -49,7 +49,14 @@ def differences(claim: Lineup, found: Lineup) -> list[str]:
     }  # fmt: skip
     here = tuple(n if name is not None else None for n, name in enumerate(claim.members))
     stated = Described("claim", made.strip_bytes, made.start_bytes, min(made.member_bytes), chosen, here, (), ())
-    return _differences(stated, claim.members, found)
+    wrong = _differences(stated, claim.members, found)
+    if not wrong and claim.former != found.former:
+        rows = [
+            f"in its former layout from row {former.row} on" if former else "in one layout"
+            for former in (found.former, claim.former)
+        ]
+        wrong.append(f"growth: it stands {rows[0]}, it states {rows[1]}")
+    return wrong
 
 
 RARE = ("turn_rows", "spare", "outer")

@@ -42,6 +42,7 @@ class Reason(StrEnum):
     LEFT_OUT = "left-out"
     UNCOUNTED = "members-not-counted"
     GIVEN = "given"
+    TWICE = "in-two-layouts"
     # start
     TABLE = "partition-table"
     LABEL = "label"

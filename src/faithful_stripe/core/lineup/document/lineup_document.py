@@ -6,7 +6,6 @@ from collections.abc import Sequence
 from dataclasses import asdict, dataclass, field
 from typing import TYPE_CHECKING, Any
 
-from ...arrays.engine import Array
 from ...arrays.geometry import Geometry, geometry
 from ...arrays.levels import GeometryError
 from ...errors import StripeError
@@ -14,6 +13,7 @@ from ...source import BlockSource
 from .age import Age
 from .calibration import Signs
 from .custody import Fingerprint, Seal
+from .former import Former, Zone, Zoned, zones
 from .four_verdicts import Verdicts, placed
 from .held import Held
 from .ledger import Entry, Ledger
@@ -69,6 +69,7 @@ class Lineup:
     settle        what would decide it; "" when certain
     until         where on its images another array begins, in bytes; None where none is known to
     holds         what stands on the volume, where order and start were not left undecided
+    former        the layout that rows behind some row still have, where members were added and that stopped midway
     """
 
     geometry: Geometry
@@ -90,6 +91,7 @@ class Lineup:
     rival: Ledger = ()
     holds: tuple[Held, ...] = ()
     until: int | None = None
+    former: Former | None = None
 
     @property
     def verdict(self) -> str:
@@ -121,9 +123,23 @@ class Lineup:
         told = {age.member: age.nats for age in self.ages}
         return {position: told.get(position, 0.0) for _name, position in self.seats}
 
-    def opened(self, members: Sequence[BlockSource | None]) -> Array:
+    @property
+    def volume_bytes(self) -> int:
+        """Size of the volume: of one whose array grows, what it was until it has grown."""
+        return (self.former or self).geometry.volume_bytes
+
+    @property
+    def zones(self) -> tuple[Zone, ...]:
+        """The layouts in which the volume stands, one after the other: one, but where an array was growing."""
+        return zones(self.geometry, self.former)
+
+    def opened(self, members: Sequence[BlockSource | None]) -> BlockSource:
         """The volume over its members (in the order of `seated`), each used only where it is not at fault."""
-        return opened(self.geometry, members, self.rowmap)
+        if self.former is None:
+            return opened(self.geometry, members, self.rowmap)
+        seen = [self.rowmap and zone.inward(self.rowmap) for zone in self.zones]
+        sources = [opened(z.geometry, z.chosen(members), s) for z, s in zip(self.zones, seen, strict=True)]
+        return Zoned(self.zones, sources, "recovered volume")
 
     def _spans(self) -> list[list[str | None]]:
         """The images by position, span by span; the mirrors of a RAID 10 are its spans."""
@@ -148,6 +164,7 @@ class Lineup:
             **({"rival": [e.as_document() for e in self.rival]} if self.rival else {}),
             "evidence": [{"kind": e.kind, "count": e.count, "says": e.says} for e in self.evidence],
             "alternatives": list(self.alternatives),
+            **({"former": self.former.as_document()} if self.former else {}),
             **({"until_bytes": self.until} if self.until is not None else {}),
             **({"holds": [one.as_document() for one in self.holds]} if self.holds else {}),
             **({"ages": [age.as_document() for age in self.ages]} if self.ages else {}),
@@ -284,10 +301,12 @@ def _array(entry: object, where: str) -> Lineup:
         others = tuple(map(str, entry.get("alternatives", ())))
         ledger, rival = (tuple(Entry.from_document(e) for e in entry.get(key, ())) for key in ("ledger", "rival"))
         until = int(entry["until_bytes"]) if "until_bytes" in entry else None
-    except UNFIT as reason:
+        former = Former.from_document(entry["former"], made) if "former" in entry else None
+    except (*UNFIT, GeometryError) as reason:
         raise _wrong(
             where,
-            "verdicts, score, ledger, evidence, map, ages, seals or seats: not as `lineup solve --out` writes them",
+            "verdicts, score, ledger, evidence, map, ages, seals, seats or former: not as `lineup solve --out` "
+            "writes them",
         ) from reason
     stated = [*(position for _name, position in seats), *(a.member for a in ages)]
     if any(not 0 <= position < len(members) for position in stated):
@@ -310,6 +329,7 @@ def _array(entry: object, where: str) -> Lineup:
         ages=ages,
         seals=seals,
         until=until,
+        former=former,
     )
 
 

@@ -10,6 +10,7 @@ import numpy as np
 from ...arrays.geometry import Geometry
 from ...ranges import Range, clip, union
 from ...source import BlockSource
+from ..document.lineup_document import Lineup
 from ..document.row_map import RowMap, opened, touched
 from ..reading.row_reader import fill_readable
 
@@ -29,8 +30,14 @@ class Patch:
         return self.at + len(self.data)
 
 
-def patches(made: Geometry, members: Sequence[BlockSource | None], found: RowMap, part: Range) -> Iterator[Patch]:
+def patches(array: Lineup, members: Sequence[BlockSource | None], found: RowMap, part: Range) -> Iterator[Patch]:
     """What has to be written over what a pass handed on, within a part of the volume (bytes)."""
+    for zone in array.zones:
+        for low, high in clip([zone.volume], *part):
+            yield from _in_zone(zone.geometry, zone.chosen(members), zone.inward(found), (low, high))
+
+
+def _in_zone(made: Geometry, members: Sequence[BlockSource | None], found: RowMap, part: Range) -> Iterator[Patch]:
     volume = opened(made, members, found)
     gone = [p for p, member in enumerate(members) if member is None]
     wanted = touched(made, found, gone)

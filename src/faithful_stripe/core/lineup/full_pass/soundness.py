@@ -6,15 +6,16 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from ...arrays.geometry import Concatenation, Geometry
-from ...ranges import Range, total
+from ...ranges import Range, clip, total
 from ...source import BlockSource
 from ..document.age import Unit
 from ..document.custody import NotAsJudged, Sealing
+from ..document.former import Zone
 from ..document.four_verdicts import Reason, Sure, Verdict
 from ..document.lineup_document import DISPLACED, Lineup
-from ..document.row_map import RowMap, State, Why
+from ..document.row_map import RowMap, State, Why, joined
 from ..reading.samples import BEYOND_SHARE, LEAST_BEYOND, Tell, silent
-from .row_pass import Sink, full_pass, rows_with
+from .row_pass import Bytes, Sink, full_pass, rows_with
 
 FULL_BYTES = 1 << 30
 """Members that hold no more than this together are read whole without being asked to."""
@@ -34,13 +35,49 @@ def tested(
     seal     whether what is read is sealed; where it was already, it is held against that: raises NotAsJudged
     """
     made = found.geometry
+    seal = seal and found.former is None  # rows between the two layouts are read in neither
     names = [n if m is not None else None for n, m in zip(found.seated, members, strict=True)]
     sealing = Sealing(made, names) if seal or found.seals else None
-    rowmap = full_pass(made, members, found.suspects, sink, tell, part, sealing)
+    rowmap = tested_rows(found, members, sink, tell, part, sealing)
     if sealing and found.seals and (wrong := sealing.broken(found.seals, _rows_read(made, part))):
         raise NotAsJudged(image=wrong.image, where="bytes {} to {} hold something else".format(*wrong.bytes))
     judged = judged_by(found, members, rowmap, part is None or part[0] == 0)
     return replace(judged, seals=found.seals or (sealing.seals() if sealing else ())), rowmap.read
+
+
+def tested_rows(
+    found: Lineup, members: Sequence[BlockSource | None], sink: Sink | None = None, tell: Tell = silent,
+    part: Range | None = None, sealing: Sealing | None = None,
+) -> RowMap:  # fmt: skip
+    """What a full pass finds in each row of an array with some of the bytes of a part of its volume, each zone of the
+    volume in its own layout."""
+    if found.former is None:
+        return full_pass(found.geometry, members, found.suspects, sink, tell, part, sealing)
+    maps = []
+    for zone in found.zones:
+        for low, high in clip([zone.volume], *(part or (0, found.volume_bytes))):
+            suspects = {i: found.suspects[p] for i, p in enumerate(zone.positions) if p in found.suspects}
+            taken = _within(zone, sink) if sink else None
+            seen = full_pass(zone.geometry, zone.chosen(members), suspects, taken, tell, (low, high))
+            maps.append(zone.outward(seen))
+    return joined(maps)
+
+
+def _within(zone: Zone, sink: Sink) -> Sink:
+    """Takes what belongs to a zone of the rows that a pass hands on: its first row may have begun before."""
+
+    def take(at: int, pieces: Sequence[Bytes]) -> None:
+        mine, first = list[Bytes](), at
+        for piece in pieces:
+            low, high = max(at, zone.volume[0]), min(at + piece.size, zone.volume[1])
+            if low < high:
+                first = first if mine else low
+                mine.append(piece[low - at : high - at])
+            at += piece.size
+        if mine:
+            sink(first, mine)
+
+    return take
 
 
 def judged_by(found: Lineup, members: Sequence[BlockSource | None], rowmap: RowMap, front: bool) -> Lineup:

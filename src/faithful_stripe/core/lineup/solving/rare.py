@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from ..document.ledger import Kind
 from ..document.lineup_document import Lineup
+from ..document.row_map import opened
 from ..evidence.row_tests import rows_by_what_is_left, test_rows
 from ..hypotheses.pile_table import Table
 from ..verdict.volume_reading import MARGIN_NATS
@@ -52,8 +53,8 @@ def _broken(table: Table, array: Lineup) -> float:
     """The share of rows that do not match under an answer; 0 where none can be tested."""
     number = {name: i for i, name in enumerate(table.pile.names)}
     sources = [None if m is None else table.pile.sources[number[m]] for m in array.members]
-    opened = array.opened(sources)
-    tested, broken = test_rows(opened, TESTED_ROWS)
+    volume = opened(array.geometry, sources, array.rowmap)
+    tested, broken = test_rows(volume, TESTED_ROWS)
     if not tested:
-        tested, broken = rows_by_what_is_left(opened, TESTED_ROWS)
+        tested, broken = rows_by_what_is_left(volume, TESTED_ROWS)
     return broken / tested if tested else 0.0

@@ -109,7 +109,7 @@ def _behind(pile: Pile, found: Solution, array: Lineup, search: Search, tell: Te
         return found
     low = max(ends.values()) // BLOCK * BLOCK
     tell("what stands behind an array on its images is looked at")
-    more = _seen(pile, sorted(ends), low, max(s.size for s in pile.sources), search)
+    more = seen_between(pile, sorted(ends), low, max(s.size for s in pile.sources), search)
     behind = [
         a for a in more.arrays
         if a.strength != "undecided" and min(a.geometry.start_bytes) >= low and not _same(array, a)
@@ -146,11 +146,11 @@ def _cut_at(pile: Pile, found: Solution, cut: int, search: Search, tell: Tell) -
     """The arrays on both sides of a place, where there are such by themselves and they are not one."""
     tell(f"cut at byte {cut}: what stands before and behind it is looked at")
     every = list(range(len(pile)))
-    back = _seen(pile, every, cut, max(s.size for s in pile.sources), search)
+    back = seen_between(pile, every, cut, max(s.size for s in pile.sources), search)
     behind = [a for a in back.arrays if a.strength != "undecided" and min(a.geometry.start_bytes) >= cut]
     if not behind:
         return None
-    front = _seen(pile, every, 0, cut, search)
+    front = seen_between(pile, every, 0, cut, search)
     before = [a for a in front.arrays if a.strength != "undecided"]
     pairs = [(a, b) for a in before for b in behind if _shared(a, b)]
     proven = any(a.verdicts.order.sure is Sure.CERTAIN or b.verdicts.order.sure is Sure.CERTAIN for a, b in pairs)
@@ -165,7 +165,7 @@ def _cut_at(pile: Pile, found: Solution, cut: int, search: Search, tell: Tell) -
     )  # fmt: skip
 
 
-def _seen(pile: Pile, images: Sequence[int], low: int, high: int, search: Search) -> Solution:
+def seen_between(pile: Pile, images: Sequence[int], low: int, high: int, search: Search) -> Solution:
     """What stands between two places of some images."""
     part = Pile(
         [pile.names[i] for i in images], [Between(pile.sources[i], low, high) for i in images], effort=pile.effort

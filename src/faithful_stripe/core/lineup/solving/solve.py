@@ -47,6 +47,7 @@ from ..verdict.finishing import members_only
 from ..verdict.missing_slot import PARITY_LEVELS
 from ..verdict.volume_reading import FILES_FAIL, FILES_HOLD, MARGIN_NATS, TOTAL_NATS
 from ..verdict.weighing import conclude
+from .grown import begun_in_front, grew, with_former
 from .mirrors import conclude_mirror
 from .rare import q_does_not_match, takes_its_place
 from .slices import with_slices
@@ -67,10 +68,11 @@ def solve(pile: Pile, tell: Tell = silent, full: bool = False) -> Solution:
     tell  is told what is being looked at, for a person who waits
     full  whether everything that holds data is read in any case
     """
-    found = find_arrays(pile, tell)
+    found = _begun(pile, tell) or find_arrays(pile, tell)
     if not stopped(found):
         try:
             found = with_slices(pile, found, lambda part: find_arrays(part, tell), tell)
+            found = with_former(pile, found, tell)
         except KeyboardInterrupt:
             found = replace(found, notes=(*found.notes, STOPPED))
     if pile.effort.gave_up and not _certain(found):
@@ -88,6 +90,14 @@ def solve(pile: Pile, tell: Tell = silent, full: bool = False) -> Solution:
     except KeyboardInterrupt:
         found = replace(found, notes=(*found.notes, STOPPED))
     return replace(found, arrays=tuple(as_measured(array) for array in made), bytes_read=pile.bytes_read)
+
+
+def _begun(pile: Pile, tell: Tell) -> Solution | None:
+    """The arrays of a pile that had begun to grow."""
+    try:
+        return begun_in_front(pile, lambda part: find_arrays(part, tell), tell) if pile.given is None else None
+    except KeyboardInterrupt:
+        return None
 
 
 def as_measured(array: Lineup) -> Lineup:
@@ -474,7 +484,8 @@ def solve_cluster(
             return other
     related = any(g.kind in ("sum", "two", "two less one") for g in groups)
     tried = odd or rare or not (related or plenty) or not table.pile.effort.left()
-    if made is not None and not tried and (made.strength != "certain" or q_does_not_match(table, made)):
+    unsure = made is not None and (made.strength != "certain" or q_does_not_match(table, made))
+    if made is not None and not tried and unsure and not grew(table.pile, made):
         table.tell("the layouts that are rare")
         other = solve_cluster(table, images, grounds, taken, alone, False, True)
         if other is not None and not _refuted(other) and takes_its_place(table, other, made):

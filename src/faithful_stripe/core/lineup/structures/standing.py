@@ -9,6 +9,7 @@ import numpy as np
 import numpy.typing as npt
 
 from ...arrays.geometry import Geometry
+from ...ranges import Range
 from ..reading.samples import Pile, Tell, silent
 from .anchors import Anchors, find_anchors
 from .ground import read_stock
@@ -39,14 +40,49 @@ def structures_on(pile: Pile, tell: Tell = silent) -> Structures:
     return Structures(tuple(found), tuple(sorted(starts)))
 
 
-def standing(made: Geometry, images: Sequence[int | None], known: Structures) -> int:
+def standing(
+    made: Geometry, images: Sequence[int | None], known: Structures, part: Range | None = None
+) -> int:  # fmt: skip
     """How many addresses hold what says that it belongs there, each file system where most of it stands.
 
     images  of the pile by position; None for a missing one
+    part    of the volume, in bytes, that is looked at; None for all of it
     """
-    return sum(
-        max(len(_right(made, images, a, base)) for base in _bases(a, known)) for a in known.anchors
-    )  # fmt: skip
+    low, high = part or (0, made.volume_bytes)
+    found = 0
+    for anchors in known.anchors:
+        right = [_right(made, images, anchors, base) for base in _bases(anchors, known)]
+        found += max(int(((at >= low) & (at < high)).sum()) for at in right)
+    return found
+
+
+def rows_told(
+    made: Geometry, other: Geometry, images: Sequence[int | None], known: Structures
+) -> tuple[Int64, Int64]:  # fmt: skip
+    """The rows of structures that stand right in one of two layouts only: in the first, and in the other, which has the
+    first members of it. int64, a number for each structure.
+
+    images  of the pile by position in the first; None for a missing one
+    """
+    found: tuple[list[Int64], list[Int64]] = ([], [])
+    for anchors in known.anchors:
+        best: tuple[Int64, Int64] = (np.empty(0, np.int64), np.empty(0, np.int64))
+        for base in _bases(anchors, known):
+            sides = ([best[0][:0]], [best[0][:0]])
+            for position, image in enumerate(images):
+                mine = anchors.image == (-1 if image is None else image)
+                offset, address = anchors.offset[mine], anchors.address[mine] + base
+                first = made.to_volume(position, offset) == address
+                second = position < other.members and other.to_volume(position, offset) == address
+                row = (offset - made.start_bytes[position]) // made.strip_bytes
+                sides[0].append(row[first & ~second])
+                sides[1].append(row[second & ~first])
+            told = np.concatenate(sides[0]), np.concatenate(sides[1])
+            best = max(best, told, key=lambda s: len(s[0]) + len(s[1]))
+        for side, rows in zip(found, best, strict=True):
+            side.append(rows)
+    none = [np.empty(0, np.int64)]
+    return np.concatenate(none + found[0]), np.concatenate(none + found[1])
 
 
 def evidence_map(made: Geometry, images: Sequence[int | None], count: int, known: Structures) -> Int64:

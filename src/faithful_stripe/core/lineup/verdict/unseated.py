@@ -6,9 +6,11 @@ the member: nothing else does. It is seated, and the answer judged with it.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 import numpy as np
+import numpy.typing as npt
 
 from ...errors import StripeError
 from ..evidence.parity_groups import LEAST_CLOSING
@@ -48,8 +50,7 @@ def unseated(table: Table, h: Hypothesis) -> list[Unseated]:
     if not gaps or not others or not made.redundant or h.candidate.level == "RAID10":
         return []
     fits = (_fit(table, h, image, gap) for image in others for gap in gaps)
-    # what was taken for an old copy of another member is none where it holds what a missing one must hold, all of it
-    found = [fit for fit in fits if fit and not (fit.other and fit.image in table.outdated)]
+    found = [fit for fit in fits if fit and not (fit.other and _rather_old(table, h, fit))]
     whole = [fit for fit in found if fit.whole]
     chosen: list[Unseated] = []
     for fit in sorted(whole, key=lambda f: (f.other, -f.same)):
@@ -64,19 +65,9 @@ def unseated(table: Table, h: Hypothesis) -> list[Unseated]:
 def _fit(table: Table, h: Hypothesis, image: int, position: int) -> Unseated | None:
     """How an image holds up at a missing position; None where it holds nothing that it must."""
     volume, strip = rebuilt(h, table.pile), h.strip
-    piece = min(PIECE, strip)
-    end = h.start + volume.geometry.member_bytes[position]
-    held = [(max(a, h.start) - h.start, min(b, end) - h.start) for a, b in table.pile.data(image)]
-    counts = [max(0, b - 1) // piece - a // piece + 1 if b > a else 0 for a, b in held]
-    edges = np.cumsum([0, *counts])
     same = other = 0
-    for number in np.unique(np.linspace(0, edges[-1] - 1, min(TRIED, int(edges[-1]))).astype(np.int64)).tolist():
-        which = int(np.searchsorted(edges, number, "right")) - 1
-        at = (held[which][0] // piece + number - int(edges[which])) * piece
-        own = table.pile.stretch(image, h.start + at, piece)
-        if not own.any():
-            continue
-        computed = np.empty(piece, np.uint8)
+    for at, own in _pieces(table, h, image, volume.geometry.member_bytes[position]):
+        computed = np.empty(own.size, np.uint8)
         try:
             volume.compute(position, at // strip, at % strip, computed)
         except StripeError:
@@ -86,6 +77,32 @@ def _fit(table: Table, h: Hypothesis, image: int, position: int) -> Unseated | N
         else:
             other += 1
     return Unseated(image, position, same, other) if same >= LEAST_CLOSING else None
+
+
+def _rather_old(table: Table, h: Hypothesis, fit: Unseated) -> bool:
+    """Whether what was taken for an old copy of another member is like that in no fewer places than it is like what the
+    missing one must hold."""
+    if fit.image not in table.outdated:
+        return False
+    successor, length = table.outdated[fit.image], final_geometry(h, table.pile)[0].member_bytes[fit.position]
+    pieces = _pieces(table, h, fit.image, length)
+    unlike = sum(not np.array_equal(own, table.pile.stretch(successor, h.start + at, own.size)) for at, own in pieces)
+    return unlike <= fit.other
+
+
+def _pieces(table: Table, h: Hypothesis, image: int, length: int) -> Iterator[tuple[int, npt.NDArray[np.uint8]]]:
+    """Pieces of an image's data area that hold something, spread over it: (offset in the area, bytes)."""
+    piece = min(PIECE, h.strip)
+    end = h.start + length
+    held = [(max(a, h.start) - h.start, min(b, end) - h.start) for a, b in table.pile.data(image)]
+    counts = [max(0, b - 1) // piece - a // piece + 1 if b > a else 0 for a, b in held]
+    edges = np.cumsum([0, *counts])
+    for number in np.unique(np.linspace(0, edges[-1] - 1, min(TRIED, int(edges[-1]))).astype(np.int64)).tolist():
+        which = int(np.searchsorted(edges, number, "right")) - 1
+        at = (held[which][0] // piece + number - int(edges[which])) * piece
+        own = table.pile.stretch(image, h.start + at, piece)
+        if own.any():
+            yield at, own
 
 
 def seated(h: Hypothesis, fit: Unseated) -> Hypothesis:
