@@ -24,6 +24,7 @@ if TYPE_CHECKING:
 @click.option("--range", "wanted", metavar="START:LENGTH", help="Only this part of the volume, such as 0:256MiB.")
 @click.option("--partition", type=click.IntRange(min=1), help="Only this partition of the volume's table, from 1.")
 @click.option("--part", metavar="NAME", help="Only this logical volume of LVM: GROUP/NAME, or NAME.")
+@click.option("--used", is_flag=True, help="Only what its file systems say is in use; holes stand for the rest.")
 @click.option(
     "--sha256", "plain", is_flag=True, help="The SHA-256 of OUT as well, however large it is (up to 64 MiB it is)."
 )
@@ -31,7 +32,7 @@ if TYPE_CHECKING:
 @click.pass_context
 def extract(
     ctx: click.Context, lineup_file: Path, out: Path, number: int, wanted: str | None, partition: int | None,
-    part: str | None, plain: bool, as_json: bool,
+    part: str | None, used: bool, plain: bool, as_json: bool,
 ) -> None:  # fmt: skip
     """Write the volume of a lineup to a new sparse file OUT, test every row on the way, and print its BLAKE3.
 
@@ -40,6 +41,9 @@ def extract(
     bytes that do not match and may be wrong. Interrupted, the same command continues where it stopped. Exit status 3
     unless all four verdicts on what was written are certain.
 
+    With --used, free space is neither read nor written: what was deleted is not in OUT. Where a file system was not
+    unmounted, or its own maps are damaged, what is in use is not known, and nothing is written.
+
     The BLAKE3 and SHA-256 are those of OUT as it reads, whatever of it stands as holes.
 
     \b
@@ -47,7 +51,9 @@ def extract(
       fstripe lineup extract found.toml volume.img --range 0:256MiB
       fstripe lineup extract found.toml data.img --partition 2
       fstripe lineup extract found.toml gauges.img --part skerry/gauges
+      fstripe lineup extract found.toml volume.img --used
     """
+    from ..work.checked import volume_used
     from ..work.extracting import extract_pieces as write
     from ..work.lineup import open_array, what_is_read
     from ..work.places import place_of
@@ -58,7 +64,8 @@ def extract(
             click.echo(f"Warning: order and start of this lineup are {found.verdicts.placing}, not certain.", err=True)
         pieces = place_of(found.opened(members), wanted, partition, part)
         with waiting(f"writing {out.name}") as tell:
-            made, tested = write(found, members, what_is_read(found, members), out, pieces, tell, plain)
+            held = volume_used(found, members, pieces) if used else None
+            made, tested = write(found, members, what_is_read(found, members), out, pieces, tell, plain, held)
     if as_json:
         print_json({**plain_of(made), "verdicts": tested.verdicts.as_document()})
     else:
@@ -72,6 +79,9 @@ def _extract_parts(made: Extract, tested: Lineup) -> list[Part]:
 
     gone_on = f", resumed from byte {made.resumed}" if made.resumed else ""
     parts: list[Part] = [Line(f"{made.file}: {binary_size(made.size)}, {binary_size(made.data)} of it data{gone_on}.")]
+    if made.in_use is not None:
+        free = "What was deleted is not in it."
+        parts.append(Line(f"{binary_size(made.in_use)} are in use; holes stand for the rest. {free}", "Warning"))
     if made.pieces:
         listed = ", ".join(f"{binary_size(length)} at byte {at}" for at, length in made.pieces)
         parts.append(Line(f"It stands in {len(made.pieces)} pieces on the volume: {listed}."))

@@ -199,6 +199,10 @@ class Pieces:
             if max(a, low) < min(b, high)
         )
 
+    def outward(self, ranges: Iterable[Range]) -> list[Range]:
+        """Where ranges of this source stand in the other one; ascending."""
+        return sorted(place for a, b in ranges for _at, place in self._meeting(a, b))
+
     def _meeting(self, start: int, end: int) -> Iterator[tuple[int, Range]]:
         """What [start, end) of this source is: (where in it, the range of the other one), piece by piece."""
         for at, (a, b) in zip(self._starts, self.ranges, strict=False):

@@ -16,11 +16,28 @@ from ..core.lineup.full_pass.row_pass import rows_with
 from ..core.lineup.full_pass.soundness import tested, tested_rows
 from ..core.ranges import Range, clip, subtract, union
 from ..core.source import BlockSource, Buffer, Unreadable, check_bounds
+from .errors import WorkError
+from .places import used_of
 
 Data = npt.NDArray[np.uint8]
 
 CHUNK_BYTES, KEPT_CHUNKS = 4 << 20, 16
 """Bytes of the volume that are tested together, about, and how many such parts are kept."""
+
+
+def volume_used(
+    found: Lineup, members: list[BlockSource | None], pieces: Sequence[Range]
+) -> list[Range]:  # fmt: skip
+    """What is in use of ranges of the volume, by its file systems' own maps, each row of which is tested as it is read.
+
+    Raises WorkError where they do not say, or are not known to be right.
+    """
+    told: list[Range] = []
+    used = used_of(CheckedVolume(found, members, told.extend, "volume"), pieces)
+    if told:
+        what = "what is in use is not known: the rows of its own maps do not match"
+        raise WorkError(what=what, to_do="extract without --used")
+    return used
 
 
 class Watched:

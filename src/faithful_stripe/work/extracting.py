@@ -13,18 +13,22 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+from ..core.arrays.geometry import Concatenation
 from ..core.lineup.document.lineup_document import Lineup
 from ..core.lineup.document.row_map import RowMap, joined
 from ..core.lineup.full_pass.patches import patches
 from ..core.lineup.full_pass.row_pass import Sink
 from ..core.lineup.full_pass.soundness import judged_by, tested
 from ..core.lineup.reading.samples import Tell, silent
-from ..core.ranges import Range, clip, subtract, total, union
+from ..core.ranges import Range, clip, subtract, total, union, widen
 from ..core.source import BlockSource
 from ..media.whole import write_text
 from .checked import Watched
 from .errors import WorkError
 from .outfile import Data, OutFile, cut_to
+
+LEAST_PART = 1 << 20
+"""Bytes of the volume that are read together where only a part of it is."""
 
 PLAIN_BYTES = 64 << 20
 """Files no larger than this get their SHA-256 as well: of a large one, it alone would take longer than all the rest."""
@@ -39,6 +43,7 @@ class Extract:
     blake3      of the whole file, read back, holes as the zeros they read as
     sha256      likewise, "" where it was not computed
     resumed     how far an earlier attempt had come
+    in_use      bytes of it that the file system uses, where only they were written; the rest is left as holes
     computed      (volume offset, length) of what was computed because a member is at fault there
     open        likewise of what does not match, and nothing tells whether it is right
     unreadable  likewise of what could not be read and is zeros in the file
@@ -57,6 +62,7 @@ class Extract:
     unreadable: tuple[tuple[int, int], ...] = ()
     map: str = ""
     pieces: tuple[tuple[int, int], ...] = ()
+    in_use: int | None = None
 
 
 class Interrupted(WorkError):
@@ -73,7 +79,7 @@ def extract(
 
 def extract_pieces(
     found: Lineup, members: list[BlockSource | None], identity: str, file: Path, pieces: Sequence[Range],
-    tell: Tell = silent, plain: bool = False,
+    tell: Tell = silent, plain: bool = False, used: Sequence[Range] | None = None,
 ) -> tuple[Extract, Lineup]:  # fmt: skip
     """Write ranges of the volume, one after the other, to a new file, or go on with one that was left unfinished; and
     the lineup with the map of the rows that were read.
@@ -82,16 +88,18 @@ def extract_pieces(
     identity  says which volume this is: an unfinished file of another one is not gone on with
     tell      is told what is being done, and how much of it, of how much
     plain     whether the SHA-256 of the whole file is computed however large it is
+    used      ranges of the volume that are in use: nothing else is read, and holes stand for it; None for all
 
     Raises MediaError, Interrupted.
     """
     watched = Watched(found, members)
     length = total(pieces)
     words = "".join(f"\n{a}\n{b - a}" for a, b in pieces)
+    words += f"\n{used}" if used is not None else ""
     what = hashlib.sha256(f"{identity}{words}".encode("utf-8", "surrogateescape")).hexdigest()
     with OutFile(file, what, length, plain or length <= PLAIN_BYTES) as out:
         try:
-            made, listed = _written(found, members, out, pieces, tell)
+            made, listed = _written(found, members, out, pieces, tell, used)
         except KeyboardInterrupt:
             out.keep()
             done = f"stopped after {out.done} of {length} bytes"
@@ -107,28 +115,43 @@ def extract_pieces(
     return Extract(
         str(file), pieces[0][0], length, data, fast, sha256, resumed, said.get("computed", ()), said.get("open", ()),
         said.get("unreadable", ()), str(described) if described else "",
-        tuple((a, b - a) for a, b in pieces) if len(pieces) > 1 else (),
+        tuple((a, b - a) for a, b in pieces) if len(pieces) > 1 else (), None if used is None else total(used),
     ), made  # fmt: skip
 
 
 def _written(
-    found: Lineup, members: list[BlockSource | None], out: OutFile, pieces: Sequence[Range], tell: Tell
-) -> tuple[Lineup, dict[str, list[Range]]]:
+    found: Lineup, members: list[BlockSource | None], out: OutFile, pieces: Sequence[Range], tell: Tell,
+    used: Sequence[Range] | None,
+) -> tuple[Lineup, dict[str, list[Range]]]:  # fmt: skip
     """Write all pieces, each tested as it is read; the lineup with the map of all that was, and what is to be said."""
     maps, computed, unreadable = list[RowMap](), list[Range](), list[Range]()
-    for shift, (low, high) in _laid(pieces):
-        made, _read = tested(found, members, tell, _sink(out, shift, low, high), (low, high))
+    wanted = union(pieces) if used is None else used
+    for shift, (low, high) in _parts(found, pieces, used):
+        made, _read = tested(found, members, tell, _sink(out, shift, clip(wanted, low, high)), (low, high))
         assert made.rowmap is not None
         maps.append(made.rowmap)
     rowmap = joined(maps)
     made = judged_by(found, members, rowmap, any(low == 0 for low, _high in pieces))
-    for shift, (low, high) in _laid(pieces):
-        some, bad = mend(made, members, _over(out, shift), low, high - low)
+    for shift, (low, high) in _parts(found, pieces, used):
+        some, bad = mend(made, members, _over(out, shift, clip(wanted, low, high)), low, high - low)
         computed, unreadable = [*computed, *some], [*unreadable, *bad]
-    open_at = subtract(union(r for low, high in pieces for r in clip(rowmap.open, low, high)), union(unreadable))
-    ranges = {"computed": union(computed), "open": open_at, "unreadable": union(unreadable)}
-    listed = {word: some for word, some in ranges.items() if some} | ({"": []} if rowmap.faults else {})
+    ranges = {"computed": computed, "open": subtract(rowmap.open, union(unreadable)), "unreadable": unreadable}
+    cut = {word: union(r for a, b in wanted for r in clip(union(some), a, b)) for word, some in ranges.items()}
+    listed = {word: some for word, some in cut.items() if some} | ({"": []} if rowmap.faults else {})
     return made, listed
+
+
+def _parts(
+    found: Lineup, pieces: Sequence[Range], used: Sequence[Range] | None
+) -> Iterator[tuple[int, Range]]:  # fmt: skip
+    """What is read of each piece: all, or whole rows with something in use, with what is added to a place on the volume
+    to have the one in the file."""
+    made = found.geometry
+    row = LEAST_PART if isinstance(made, Concatenation) else made.pattern.strips * made.strip_bytes // made.pattern.rows
+    rows = None if used is None else widen(used, -(-LEAST_PART // row) * row)
+    for shift, (low, high) in _laid(pieces):
+        for part in [(low, high)] if rows is None else clip(rows, low, high):
+            yield shift, part
 
 
 def _laid(pieces: Sequence[Range]) -> Iterator[tuple[int, Range]]:
@@ -139,19 +162,22 @@ def _laid(pieces: Sequence[Range]) -> Iterator[tuple[int, Range]]:
         at += high - low
 
 
-def _sink(out: OutFile, shift: int, low: int, high: int) -> Sink:
-    """Takes what belongs to one piece of the rows that a pass hands on."""
+def _sink(out: OutFile, shift: int, wanted: Sequence[Range]) -> Sink:
+    """Takes what is wanted of the rows that a pass hands on."""
 
     def take(place: int, some: Sequence[Data]) -> None:
-        mine = cut_to(place, some, low, high)
-        if mine:
-            out.take(max(place, low) + shift, mine)
+        for low, high in clip(wanted, place, place + sum(piece.size for piece in some)):
+            out.take(low + shift, cut_to(place, some, low, high))
 
     return take
 
 
-def _over(out: OutFile, shift: int) -> Callable[[int, bytearray], None]:
-    return lambda place, data: out.overwrite(place + shift, data)
+def _over(out: OutFile, shift: int, wanted: Sequence[Range]) -> Callable[[int, bytearray], None]:
+    def put(place: int, data: bytearray) -> None:
+        for low, high in clip(wanted, place, place + len(data)):
+            out.overwrite(low + shift, data[low - place : high - place])
+
+    return put
 
 
 def mend(

@@ -6,11 +6,12 @@ from collections.abc import Iterator, Sequence
 
 from ..core.formats import gpt, lvm, mbr
 from ..core.formats.declared import FormatError
+from ..core.formats.in_use import in_use
 from ..core.formats.lvm import NotRead
 from ..core.formats.probe import describe
 from ..core.lineup.document.held import Held
-from ..core.ranges import Range
-from ..core.source import BlockSource, BlockSourceError, Window
+from ..core.ranges import Range, clip, subtract, union
+from ..core.source import BlockSource, BlockSourceError, Pieces, Window
 from .copying import parse_range
 from .errors import WorkError
 
@@ -51,6 +52,28 @@ def _logical(volume: BlockSource, inside: BlockSource, number: int, start: int) 
         else:
             what = describe(Window(volume, pieces[0][0], pieces[0][1] - pieces[0][0]))
             yield Held(number, pieces[0][0], one.size, what, one.path, pieces if len(pieces) > 1 else ())
+
+
+def used_of(volume: BlockSource, wanted: Sequence[Range]) -> list[Range]:
+    """What is in use of some ranges of a volume, by the file systems that stand there: of what holds none, all of it.
+
+    Raises WorkError where no file system says what is in use.
+    """
+    free, told, why = list[Range](), 0, "nothing stands there"
+    for part in parts_of(volume):
+        if part.not_read or not any(clip(part.ranges, a, b) for a, b in wanted):
+            continue
+        inside = Pieces(volume, part.ranges)
+        try:
+            used = in_use(inside)
+        except FormatError as reason:
+            why = str(reason.what)
+            continue
+        told += 1
+        free += inside.outward(subtract([(0, inside.size)], used))
+    if not told:
+        raise WorkError(what=why, to_do="extract without --used")
+    return union(r for a, b in wanted for r in subtract([(a, b)], union(free)))
 
 
 def named(parts: Sequence[Held], name: str) -> Held:

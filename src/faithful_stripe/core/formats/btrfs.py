@@ -41,6 +41,8 @@ SUPERBLOCK = Layout(
 CHUNKS_AT = 811
 INODE, FOLDER_INDEX, EXTENT_DATA, ROOT, CHUNK = 1, 96, 108, 132, 228
 TOP_TREE, FIRST_INODE = 5, 256
+EXTENT_TREE, EXTENT, NODE = 2, 168, 169
+"""The tree of what is in use, and the kinds of its items: an extent of files, and a node of a tree."""
 STRIPED = 8 | 64 | 128 | 256
 """Kinds of chunks that are spread over several devices."""
 INLINE, REGULAR = 0, 1
@@ -191,6 +193,17 @@ class Btrfs:
             none = kind != REGULAR or not place  # reserved and never written, or a hole
             found.append(_Stretch(at, length, None if none else place, how, packed, unpacked, offset))
         return found
+
+    def allocated(self) -> Iterator[Range]:
+        """Where everything that is in use stands on the device, every copy of it. Raises FormatError."""
+        root = self._tree(EXTENT_TREE)
+        for (logical, kind, size), _item in self._items(root, (0, 0, 0), (1 << 64, 255, 1 << 64)):
+            length = size if kind == EXTENT else self._node_size if kind == NODE else 0
+            while length > 0:
+                start, chunk = self._chunk_at(logical)
+                here = min(length, start + chunk.length - logical)
+                yield from ((at, at + here) for at in self._copies(logical))
+                logical, length = logical + here, length - here
 
     # trees and chunks ---------------------------------------------------------------------------
 
