@@ -23,6 +23,7 @@ from ..hypotheses.standing_facts import held_facts
 from ..hypotheses.votes import ROUND, bases_of
 from ..reading.samples import BLOCK, Pile
 from ..structures.anchors import Anchors
+from ..verdict.certainty import SUPERBLOCK, displaced
 from ..verdict.volume_reading import read_volume
 from ..verdict.volume_start import begin_of
 
@@ -80,9 +81,12 @@ def conclude_mirror(
     fills = size >= FILLED * whole and not _another_pair(table, candidate.images, placed, start)
     alone = not fills and _may_be_one_strip(table, sorted(candidate.images), start)
     larger |= any(_goes_on_elsewhere(table, candidate.images, anchors) for anchors, _base in placed)
+    larger |= any(_copy_elsewhere(table, candidate.images, anchors, base + start) for anchors, base in placed)
     plain = plain and not larger
+    apart = displaced(replace(best, start=start), placed) > 0  # another strip of something larger begins there
+    plain = plain and not apart
     sure = plain and not findings.contradicted and not begin.shift and not group.until and not alone
-    split_up = known and not plain and tested >= 8
+    split_up = apart or (known and not plain and tested >= 8)
     untold = not held and not anything_before(table, set(candidate.images), ROUND)
     settle = "" if sure else "a file system that can be read, or the controller's own configuration"
     if larger:
@@ -154,6 +158,21 @@ def _goes_on_elsewhere(table: Table, images: Sequence[int], anchors: Anchors) ->
     mine = np.isin(anchors.image, images)
     other = ~mine & ~np.isin(anchors.image, list(table.outdated))
     return len(np.setdiff1d(anchors.address[other], anchors.address[mine])) >= LEAST_ELSEWHERE
+
+
+def _copy_elsewhere(table: Table, images: Sequence[int], anchors: Anchors, start: int) -> bool:
+    """Whether a copy of a superblock stands on another image, and its own place on these is empty. start: of the file
+    system on these, in bytes."""
+    pile = table.pile
+    for kind, image, _offset, address in anchors.ground.found:
+        if kind == SUPERBLOCK:
+            outside = ~np.isin(image, [*images, *table.outdated])
+            for at in np.unique(address[outside]).tolist():
+                place = (start + at) // BLOCK * BLOCK
+                inside = [i for i in images if place + BLOCK <= pile.sources[i].size]
+                if not any(pile.stretch(i, place, BLOCK).any() for i in inside):
+                    return True
+    return False
 
 
 LEAST_ELSEWHERE = 8
