@@ -65,7 +65,7 @@ def test_the_last_row_of_a_file_system_belongs_to_the_volume(small, tmp_path):
         "474/35",  # RAID 10: a last row, filled on one pair, was cut off as what a controller writes
         "461/191",  # grown, and stopped: a superblock of the array before was called sound
         "491/39",  # RAID 10, its front wiped: counted pages taken as beginning one page further on, with data in front
-        "622/50",  # RAID 4 with data in two strips: "a mirror", a copy of the superblock a strip behind where it belongs
+        "622/50",  # RAID 4 with data in two strips: "a mirror", a copy of the superblock stood a strip behind
         "622/95",  # RAID 50 likewise, that copy on a third image
         "621/67",  # RAID 60: a member "out of date", though it held all that the place left for it must
         "541/48",  # RAID 1E of 15, whose second row holds one copy: "RAID 10 of 14", the last image left out

@@ -48,6 +48,13 @@ if TYPE_CHECKING:
     help="Known: this image is out of date and is not used; again for more.",
 )
 @click.option(
+    "--from",
+    "earlier",
+    metavar="LINEUP",
+    type=click.Path(path_type=Path),
+    help="Keep what is certain of this earlier lineup, and search for the rest as long as it takes.",
+)
+@click.option(
     "--stop-after",
     metavar="TIME",
     type=Seconds(),
@@ -58,7 +65,7 @@ if TYPE_CHECKING:
 def solve(
     ctx: click.Context, images: tuple[Path, ...], out: Path | None, full: bool, explain: bool, level: str | None,
     strip: int | None, start: int | None, members: int | None, order: str | None, without: tuple[Path, ...],
-    stale: tuple[Path, ...], stop_after: float | None, as_json: bool,
+    stale: tuple[Path, ...], earlier: Path | None, stop_after: float | None, as_json: bool,
 ) -> None:  # fmt: skip
     """Which images belong together, level, order, strip size, rotation and start, and how sure that is.
 
@@ -72,6 +79,8 @@ def solve(
     What you know is fixed in the search, and held against what the images say by themselves. Where they do not say the
     same, the answer is at most probable.
 
+    With --from, a search that was ended, or that left something open, continues from what it found.
+
     Images may be raw, split (.001 .002), with a rescue copier's map beside them (.map), qcow2, VMDK, VHD, VHDX, EWF,
     gzip or zstd. FIRST+SECOND is one drive from two passes over it, by their maps, or without one by what they hold.
     nbd://HOST/NAME and https://... are raw images elsewhere, read in place.
@@ -80,12 +89,14 @@ def solve(
     Example:
       fstripe lineup solve pile/*.img --out found.toml
       fstripe lineup solve pile/*.img --full
+      fstripe lineup solve pile/*.img --from found.toml --out more.toml
       fstripe lineup solve pile/*.img --level 5 --strip 64KiB --order "a.img,?,-,c.img"
     """
     from ..core.errors import StripeError
     from ..core.lineup.document.known import Given
     from ..media.whole import try_place
     from ..work.lineup import save, solve_images
+    from ..work.searching_on import solve_from
     from .render import show, waiting
 
     if out:
@@ -93,8 +104,13 @@ def solve(
     given = Given(level, strip, start, members, tuple(w.strip() for w in order.split(",")) if order else ())
     if given.order and members not in (None, len(given.order)):
         raise click.UsageError(f"--order names {len(given.order)} positions, --members {members}")
+    if earlier and (given.anything or without or stale):
+        raise click.UsageError("--from excludes what is known of an array: --level, --order, --not and the like")
     with waiting("solving") as tell, stopping_after(stop_after):
-        solution = solve_images(images, tell, full, given, without, stale)
+        solution = (
+            solve_from(earlier, images, tell, full) if earlier
+            else solve_images(images, tell, full, given, without, stale)
+        )  # fmt: skip
     unsaved: StripeError | None = None
     if out:
         try:

@@ -25,7 +25,7 @@ from ..core.lineup.document.known import MISSING, OPEN, Given
 from ..core.lineup.document.lineup_document import Claim, Lineup, LineupError, Solution, read_document
 from ..core.lineup.full_pass.soundness import tested
 from ..core.lineup.reading.imaged_twice import imaged_twice
-from ..core.lineup.reading.samples import Pile, Tell, silent
+from ..core.lineup.reading.samples import PATIENCE_SECONDS, Effort, Pile, Tell, silent
 from ..core.lineup.solving.solve import STOPPED, solve, solve_given, stopped
 from ..core.lineup.structures.standing import evidence_map, structures_on
 from ..core.source import BlockSource, BlockSourceError
@@ -41,12 +41,13 @@ from .tomltext import from_toml, toml_value
 
 def solve_images(
     paths: Sequence[Path], tell: Tell = silent, full: bool = False, given: Given | None = None,
-    without: Sequence[Path] = (), stale: Sequence[Path] = (),
+    without: Sequence[Path] = (), stale: Sequence[Path] = (), patience: float = PATIENCE_SECONDS,
 ) -> Solution:  # fmt: skip
     """Solve the pile of images at these paths, opened read-only. Raises MediaError, LineupError.
 
     full     whether everything that holds data is read, however much that is
     given    what is known of an array; an order's images by their paths, or by file names where that is enough
+    patience  of the processor's time, in seconds, after which what is less likely is not tried
     without  images that take no part; stale: that are out of date, and so take none, but belong to what is found
     """
     names = [str(path) for path in paths]
@@ -54,16 +55,16 @@ def solve_images(
     if twice:
         raise LineupError(what=f"{twice} is named twice", to_do="name every image once")
     paths, pieces = whole_images(paths)
-    left_out, old = ([paths[_index(paths, str(p))] for p in some] for some in (without, stale))
+    left_out, old = ([paths[index_of(paths, str(p))] for p in some] for some in (without, stale))
     paths = [path for path in paths if path not in (*left_out, *old)]
     names = [str(path) for path in paths]
     if given is not None:
-        order = tuple(n if n in (OPEN, MISSING) else names[_index(paths, n)] for n in given.order)
+        order = tuple(n if n in (OPEN, MISSING) else names[index_of(paths, n)] for n in given.order)
         given = replace(given, order=order)
     with ExitStack() as stack:
         sources = [open_drive_of(stack, path) for path in paths]
         was = [_fingerprint(name, source) for name, source in zip(names, sources, strict=True)]
-        pile = Pile(names, sources)
+        pile = Pile(names, sources, effort=Effort(patience))
         known = given is not None and given.anything
         solution = solve_given(pile, given, tell, full) if known and given else solve(pile, tell, full)
         better = None
@@ -76,7 +77,7 @@ def solve_images(
             solution, names, sources = better
             was = [_fingerprint(name, source) for name, source in zip(names, sources, strict=True)]
         for source, print_ in zip(sources, was, strict=True):
-            _as_judged(source, print_)
+            as_judged(source, print_)
         claims = judge_claims(described([_told(source) for source in sources]), solution.arrays, names)
         arrays = tuple(pinned_by(a, claims) for a in solution.arrays)
         arrays = tuple(replace(a, holds=_held(a, dict(zip(names, sources, strict=True)))) for a in arrays)
@@ -153,7 +154,7 @@ def _held(array: Lineup, images: Mapping[str, BlockSource]) -> tuple[Held, ...]:
     return tuple(parts_of(Forgiving(volume)))
 
 
-def _index(paths: Sequence[Path], name: str) -> int:
+def index_of(paths: Sequence[Path], name: str) -> int:
     """Which of the images a person means: by its path, or by its file name where only one is called so."""
     exact = [i for i, path in enumerate(paths) if str(path) == name or path == Path(name)]
     found = exact or [i for i, path in enumerate(paths) if path.name == name or path.stem == name]
@@ -167,7 +168,7 @@ def _fingerprint(name: str, image: DriveImage) -> Fingerprint:
     return fingerprint(image, name, secrets.randbits(32), image.identity, image.serial)
 
 
-def _as_judged(image: BlockSource, was: Fingerprint) -> None:
+def as_judged(image: BlockSource, was: Fingerprint) -> None:
     """Raises NotAsJudged."""
     where = changed(image, was)
     if where is not None:
@@ -246,7 +247,7 @@ def open_array(path: Path, number: int = 1, among: Sequence[Path] = ()) -> Itera
             if image is None:
                 continue
             if str(name) in prints:
-                _as_judged(image, prints[str(name)])
+                as_judged(image, prints[str(name)])
             elif image.size < least:
                 raise MediaError(
                     path=image.path, what=f"member {position}: expected at least {least} bytes, found {image.size}",

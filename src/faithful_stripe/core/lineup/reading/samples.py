@@ -63,14 +63,16 @@ end within a minute then."""
 
 @dataclass
 class Effort:
-    """When a search began, in seconds of the processor, and whether something was left untried for the time it took."""
+    """When a search began, and how long it may take before what is less likely is left untried, in seconds of the
+    processor's time; and whether something was."""
 
+    patience: float = PATIENCE_SECONDS
     began: float = field(default_factory=time.process_time)
     gave_up: bool = False
 
     def left(self) -> bool:
         """Whether what is less likely may be tried, too; where not, that is remembered."""
-        self.gave_up |= time.process_time() - self.began > PATIENCE_SECONDS
+        self.gave_up |= time.process_time() - self.began > self.patience
         return not self.gave_up
 
 
