@@ -1,7 +1,10 @@
 """Extracting: partitions, places that cannot be read, and going on after an interruption."""
 
 import hashlib
+import re
+import shutil
 import struct
+import subprocess
 
 import numpy as np
 import pytest
@@ -12,8 +15,10 @@ from faithful_stripe.core.arrays.geometry import geometry
 from faithful_stripe.core.formats import mbr
 from faithful_stripe.core.lineup.document.four_verdicts import placed
 from faithful_stripe.core.lineup.document.lineup_document import Lineup, Solution
+from faithful_stripe.core.ranges import subtract
 from faithful_stripe.core.source import MemorySource
 from faithful_stripe.media.image import ImageFile, MediaError
+from faithful_stripe.media.rescuemap import map_beside, read_map
 from faithful_stripe.work.errors import WorkError
 from faithful_stripe.work.extracting import Interrupted, extract
 from faithful_stripe.work.lineup import save
@@ -119,6 +124,20 @@ def test_what_cannot_be_read_is_zeros_and_listed(fstripe, tmp_path):
     told = fstripe("lineup", "extract", "found.toml", "again.img", "--range", "0:6MiB")
     assert "bytes in 32 places cannot be read, and are zeros." in told.out
     assert "listed in again.img.map.txt" in told.out
+    assert "again.img.map as well" in told.out
+    good = read_map(tmp_path / "out.img.map", 6 << 20)
+    assert subtract([(0, 6 << 20)], good) == [(at, at + n) for at, n in lost]
+    assert map_beside(tmp_path / "out.img") == tmp_path / "out.img.map"
+    if shutil.which("ddrescuelog"):  # a program of others reads it
+        counted = subprocess.run(["ddrescuelog", "-t", tmp_path / "out.img.map"], capture_output=True, text=True)
+        assert counted.returncode == 0 and re.search(r"bad-sector:.*in +32 area", counted.stdout), counted
+
+
+def test_a_map_that_somebody_else_wrote_is_not_replaced(fstripe, tmp_path):
+    striped(tmp_path, disk(), missing=1)
+    (tmp_path / "out.img.map").write_text("# of another drive\n0x0 + 1\n0x0 0x200 +\n")
+    refused = fstripe("lineup", "extract", "found.toml", "out.img", "--range", "0:6MiB")
+    assert refused.status == 1 and "out.img.map" in refused.err and "another" in (tmp_path / "out.img.map").read_text()
 
 
 def two_mirrored(content):

@@ -38,8 +38,8 @@ def extract(
 
     Image names are looked up from the present folder first, then from the lineup file's. What is missing, or wrong on
     one member, is computed from the others; what cannot be read is left as zeros. OUT.map.txt lists all that, and the
-    bytes that do not match and may be wrong. Interrupted, the same command continues where it stopped. Exit status 3
-    unless all four verdicts on what was written are certain.
+    bytes that do not match and may be wrong; OUT.map lists what cannot be read as rescue copiers do. Interrupted, the
+    same command continues where it stopped. Exit status 3 unless all four verdicts on what was written are certain.
 
     With --used, free space is neither read nor written: what was deleted is not in OUT. Where a file system was not
     unmounted, or its own maps are damaged, what is in use is not known, and nothing is written.
@@ -97,6 +97,8 @@ def _extract_parts(made: Extract, tested: Lineup) -> list[Part]:
             parts.append(Line(f"{size} bytes in {places} {says}.", style))
     if made.map:
         parts.append(Line(f"They are listed in {made.map}"))
+    if made.rescue_map:
+        parts.append(Line(f"What cannot be read is in {made.rescue_map} as well, as rescue copiers write it."))
     parts.append(Line(f"BLAKE3  {made.blake3}"))
     if made.sha256:
         parts.append(Line(f"SHA-256 {made.sha256}"))

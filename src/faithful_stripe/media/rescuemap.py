@@ -8,7 +8,7 @@ line is the copier's own position; each line after it is `POSITION SIZE STATUS`,
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Protocol
 
@@ -20,6 +20,8 @@ from .image import ImageFile, MediaError, media_error
 MOST_BYTES = 64 << 20
 """Of a map: with more, it is something else."""
 STATUSES = "?*/-+"
+OURS = "# Faithful Stripe: position, size, status: + read, - cannot be read, ? not tried"
+"""The first line of a map that we wrote, which may be written again."""
 NAMES = (".map", ".mapfile", ".ddmap")
 """What a map's name adds to its image's, or puts in the place of the image's ending."""
 
@@ -71,6 +73,29 @@ def read_map(path: Path, size: int) -> list[Range]:
         at, length, status = found
         (good if status == "+" else other).append((at, at + length))
     return list(clip(subtract(union(good), union(other)), 0, size))  # where lines contradict, it was not read
+
+
+def ours(path: Path) -> bool:
+    """Whether there is no map at `path`, or one that we wrote."""
+    try:
+        with path.open("rb") as file:
+            return file.read(len(OURS)) == OURS.encode()
+    except FileNotFoundError:
+        return True
+    except OSError:
+        return False
+
+
+def map_text(size: int, unread: Sequence[Range], untried: Sequence[Range] = ()) -> str:
+    """Such a map of a file of `size` bytes.
+
+    unread   ranges that could not be read; untried: that nobody tried to read
+    """
+    bad, left = clip(union(unread), 0, size), clip(union(untried), 0, size)
+    marks = [(a, b, "-") for a, b in bad] + [(a, b, "?") for a, b in subtract(left, bad)]
+    marks += [(a, b, "+") for a, b in subtract([(0, size)], union([*bad, *left]))]
+    lines = [OURS, f"0x{size:x} {'?' if left else '+'} 1"]
+    return "\n".join([*lines, *(f"0x{a:x} 0x{b - a:x} {word}" for a, b, word in sorted(marks))]) + "\n"
 
 
 def _current(line: str) -> bool:

@@ -22,7 +22,8 @@ from ..core.lineup.full_pass.soundness import judged_by, tested
 from ..core.lineup.reading.samples import Tell, silent
 from ..core.ranges import Range, clip, subtract, total, union, widen
 from ..core.source import BlockSource
-from ..media.whole import write_text
+from ..media.rescuemap import map_text, ours
+from ..media.whole import refuse_existing, write_text
 from .checked import Watched
 from .errors import WorkError
 from .outfile import Data, OutFile, cut_to
@@ -48,6 +49,7 @@ class Extract:
     open        likewise of what does not match, and nothing tells whether it is right
     unreadable  likewise of what could not be read and is zeros in the file
     map         the text file that lists all these, and which member is at fault where
+    rescue_map  what could not be read as a rescue copier's map, where there is any
     """
 
     file: str
@@ -63,6 +65,7 @@ class Extract:
     map: str = ""
     pieces: tuple[tuple[int, int], ...] = ()
     in_use: int | None = None
+    rescue_map: str = ""
 
 
 class Interrupted(WorkError):
@@ -93,6 +96,9 @@ def extract_pieces(
     Raises MediaError, Interrupted.
     """
     watched = Watched(found, members)
+    rescue: Path | None = file.with_name(f"{file.name}.map")
+    if rescue and not ours(rescue):
+        refuse_existing(rescue)
     length = total(pieces)
     words = "".join(f"\n{a}\n{b - a}" for a, b in pieces)
     words += f"\n{used}" if used is not None else ""
@@ -109,6 +115,14 @@ def extract_pieces(
         if described:
             described.unlink(missing_ok=True)
             write_text(described, _map_text(made, listed, pieces))
+        rescue = rescue if listed.get("unreadable") else None
+        if rescue:
+            unread, other = (
+                [(a + s, b + s) for s, piece in _laid(pieces) for a, b in clip(some, *piece)]
+                for some in (listed["unreadable"], subtract(union(pieces), used) if used is not None else ())
+            )
+            rescue.unlink(missing_ok=True)
+            write_text(rescue, map_text(length, unread, other))
         fast, sha256 = out.finish(tell)
         data, resumed = total(out.image.data_ranges()), out.resumed
     said = {word: tuple((a, b - a) for a, b in ranges) for word, ranges in listed.items()}
@@ -116,6 +130,7 @@ def extract_pieces(
         str(file), pieces[0][0], length, data, fast, sha256, resumed, said.get("computed", ()), said.get("open", ()),
         said.get("unreadable", ()), str(described) if described else "",
         tuple((a, b - a) for a, b in pieces) if len(pieces) > 1 else (), None if used is None else total(used),
+        str(rescue) if rescue else "",
     ), made  # fmt: skip
 
 
