@@ -7,7 +7,6 @@ import numpy as np
 import pytest
 
 from faithful_stripe.core.lineup.document.four_verdicts import Reason, Sure
-from faithful_stripe.core.lineup.reading import samples
 from faithful_stripe.core.lineup.solving.solve import GAVE_UP
 from faithful_stripe.core.lineup.solving.span import _placed, unstriped
 from faithful_stripe.core.lineup.structures.anchors import Anchors
@@ -72,16 +71,15 @@ def test_of_structures_with_two_addresses_nearly_all_must_agree():
 
 
 @pytest.mark.parametrize("patience", [40.0, -1.0])
-def test_what_is_clear_takes_no_patience_and_what_is_not_comes_to_an_end(volumes, tmp_path, monkeypatch, patience):
+def test_what_is_clear_takes_no_patience_and_what_is_not_comes_to_an_end(volumes, tmp_path, patience):
     """With no time for what is less likely, a clear pile is as certain as ever; of a doubtful one that is said."""
-    monkeypatch.setattr(samples, "PATIENCE_SECONDS", patience)
     for content, spec, sure in (
         ("ntfs", Spec("RAID5", 4, 16384, "parity-N", "restart"), "certain"),
         ("fat12", Spec("RAID5", 5, 65536, "parity-N", "restart"), "probable"),
     ):
         (tmp_path / content).mkdir()
         case = pile(tmp_path / content, volumes / f"{content}.img", spec)
-        solution = solve_images(case.images)
+        solution = solve_images(case.images, patience=patience)
         assert solution.arrays[0].verdicts.placing == sure and right(case, solution.arrays[0])
         assert (GAVE_UP in solution.notes) is (patience < 0 and sure != "certain")
 

@@ -15,6 +15,11 @@ TAIL_BYTES = 64 << 20
 """How far from the end of the images what controllers write about the array may stand."""
 
 
+LOOKED_BACK = 32
+"""Places before the last at which members are related: where most of them are not, that others are not says nothing of
+where the array ends."""
+
+
 def without_tail(made: Geometry, h: Hypothesis, pile: Pile, places: Sequence[Place], end: int) -> Geometry:
     """The geometry without what stands at the end of the members and is not the array's: there they are not related.
 
@@ -23,16 +28,22 @@ def without_tail(made: Geometry, h: Hypothesis, pile: Pile, places: Sequence[Pla
     if not made.redundant or h.candidate.level == "RAID1E":  # whose copies are not at one offset
         return made
     images = _telling(h)
-    closing, other = made.start_bytes[0], []
+    related, unrelated, other = set[int](), set[int](), list[int]()
     sets = [images] if h.candidate.level == "RAID1" else [set(c) for c in h.candidate.columns if len(c) > 1]
     sets = sets if h.layout.rotation is None else []
     for place in places:
         filled = place.filled & images
         covered = {i for r in place.relations if set(r.images) <= images for i in r.images}
         if filled and filled == covered:
-            closing = place.offset
-        elif filled and not any(len(filled & mates) == 1 for mates in sets):
-            other.append(place.offset)  # one mate alone holds something: the other one went silent
+            related.add(place.offset)
+        elif filled:
+            unrelated.add(place.offset)
+            if not any(len(filled & mates) == 1 for mates in sets):
+                other.append(place.offset)  # one mate alone holds something: the other one went silent
+    closing = max(related, default=made.start_bytes[0])
+    before = [o in unrelated for o in sorted(related | unrelated) if o <= closing][-LOOKED_BACK:]
+    if 2 * sum(before) > len(before):
+        return made  # what is the array's is not related there either: a member fell silent, or is old
     least = min((pile.sources[i].size for i in images), default=0) - TAIL_BYTES
     first = min((o for o in other if o > max(closing, least, end - 1)), default=0)
     mirror = made.layout.level == "RAID1"
