@@ -45,8 +45,10 @@ def plot_lineup(found: Lineup, drawn: Sequence[Row], evidence: EvidenceMap, path
         f"Left: numbers are strips of the volume, from 0, shaded in their order; {key}. Right: how many structures of "
         "an image stand right at a position, brighter where more do; outlined where the lineup puts it."
     )
+    if any(row.former for row in drawn):
+        legend += "\nStrips in brackets are read in the new layout; the images marked - were not members yet."
     figure.text(0.02, 0.01, legend, fontsize=8, color="0.25")
-    figure.tight_layout(rect=(0, 0.03, 1, 0.97))
+    figure.tight_layout(rect=(0, 0.03 + 0.02 * legend.count("\n"), 1, 0.97))
     figure.savefig(path, format="png")
     pyplot.close(figure)
 

@@ -86,6 +86,11 @@ def plot_map(found: Lineup, path: Path | BinaryIO) -> None:
     for member, name in enumerate(found.seated):
         if name is None:
             _bar(low, 0, axis.count, member, State.UNPROTECTED)
+    if found.former is not None:
+        for axes in (top, low):
+            axes.axvline(axis.at(found.former.row), color="black", linestyle="--", linewidth=1.2)
+        words = f" grown up to row {found.former.row}"
+        top.text(axis.at(found.former.row), 0.53, words, va="bottom", fontsize=9, clip_on=False)
     labels = [f"{p}  {Path(name).name if name else '(missing)'}" for p, name in enumerate(found.seated)]
     low.set_yticks(range(count), labels, fontsize=8)
     low.set_ylim(count - 0.5, -0.5)
