@@ -80,14 +80,16 @@ def test_one_that_was_found_as_it_was_takes_the_member_that_was_added():
     assert read(array.opened(members), 0, content.size) == content.tobytes()
 
 
-@pytest.mark.parametrize("empty", [(20 << 20, 26 << 20), (28 << 20, 31 << 20), (29 << 20, 45 << 20)])
+@pytest.mark.parametrize(
+    "empty", [(20 << 20, 26 << 20), (28 << 20, 31 << 20), (29 << 20, 45 << 20), (9 << 20, 29 << 20)]
+)
 def test_where_the_volume_is_empty_near_the_border_the_same_is_read(empty):
     new, members, content = growing("RAID5", 120, empty=[empty])
     (array,) = looked_at(members, named(new)).arrays
     assert array.former is not None and read(array.opened(members), 0, content.size) == content.tobytes()
 
 
-@pytest.mark.parametrize("what", ["noise", "one block everywhere", "one strip everywhere", "records that repeat"])
+@pytest.mark.parametrize("what", ["noise", "one block everywhere", "one strip, then noise", "records that repeat"])
 def test_an_array_that_did_not_grow_has_one_layout(what):
     count, _after, more = SHAPES["RAID5"]
     made = geometry("RAID5", count, STRIP, member_bytes=STRIP * ROWS, **more)
@@ -97,11 +99,46 @@ def test_an_array_that_did_not_grow_has_one_layout(what):
     content = {
         "noise": rng.integers(0, 256, size, np.uint8),
         "one block everywhere": np.resize(rng.integers(0, 256, 4096, np.uint8), size),
-        "one strip everywhere": np.resize(rng.integers(0, 256, STRIP, np.uint8), size),
+        "one strip, then noise": np.concatenate(
+            [
+                np.resize(rng.integers(0, 256, STRIP, np.uint8), size // 2 // STRIP * STRIP),
+                rng.integers(0, 256, size - size // 2 // STRIP * STRIP, np.uint8),
+            ]
+        ),
         "records that repeat": np.resize(rng.integers(0, 256, 8 * STRIP, np.uint8), size),
     }[what]
     Array(made, members).write(0, content.tobytes())
     assert looked_at(members, named(made)).arrays[0].former is None
+
+
+@pytest.mark.parametrize(("every", "order"), [(0, "certain"), (12, "undecided"), (3, None)])
+def test_a_volume_that_was_written_to_while_it_grew_proves_less(every, order):
+    """Of some blocks before the border there is another one in the former layout: the border is told, the order not
+    proven by it; of many, nothing is told."""
+    new, members, content = growing("RAID5", 100)
+    volume, blocks = Array(new, members), np.random.default_rng(8)
+    for at in range(0, new.pattern.strips_within(100) * STRIP, 4096 * every) if every else ():
+        volume.write(at, blocks.bytes(4096))
+    unknown = Lineup(new, named(new).members, placed("undecided"), 9.0, 0.0, settle="more", alternatives=("another",))
+    (array,) = looked_at(members, unknown).arrays
+    assert (array.former.row if array.former else None) == (100 if order else None)
+    if order == "certain":
+        assert array.verdict != "undecided" and array.verdicts.placing == "certain"
+        assert not array.settle and not array.alternatives
+    else:
+        assert array.verdicts.placing == "undecided" and array.settle
+
+
+def test_what_is_open_in_the_first_row_of_the_former_layout_is_only_what_is_read_there():
+    new, members, content = growing("RAID5", 31)
+    (array,) = looked_at(members, named(new)).arrays
+    first = array.former.border(new) // STRIP  # a row of three strips, one of which is read in the new layout
+    row = first // 3
+    member, at = (int(x) for x in array.former.geometry.to_member(row * 3 * STRIP))
+    assert row * 3 < first and at == row * STRIP
+    members[member].write(at, bytes(range(256)) * 16)
+    made, _read = soundness.tested(array, members)
+    assert made.rowmap.open == tuple((n * STRIP, n * STRIP + 4096) for n in range(first, row * 3 + 3))
 
 
 def test_what_a_member_lacks_is_computed_in_its_own_zone():
