@@ -115,7 +115,7 @@ def test_an_array_that_did_not_grow_has_one_layout(what):
 def test_a_volume_that_was_written_to_while_it_grew_proves_less(every, order):
     """Of some blocks before the border there is another one in the former layout: the border is told, the order not
     proven by it; of many, nothing is told."""
-    new, members, content = growing("RAID5", 100)
+    new, members, _content = growing("RAID5", 100)
     volume, blocks = Array(new, members), np.random.default_rng(8)
     for at in range(0, new.pattern.strips_within(100) * STRIP, 4096 * every) if every else ():
         volume.write(at, blocks.bytes(4096))
@@ -130,7 +130,7 @@ def test_a_volume_that_was_written_to_while_it_grew_proves_less(every, order):
 
 
 def test_what_is_open_in_the_first_row_of_the_former_layout_is_only_what_is_read_there():
-    new, members, content = growing("RAID5", 31)
+    new, members, _content = growing("RAID5", 31)
     (array,) = looked_at(members, named(new)).arrays
     first = array.former.border(new) // STRIP  # a row of three strips, one of which is read in the new layout
     row = first // 3
