@@ -112,6 +112,7 @@ def test_parity_of_almost_empty_rows_is_not_taken_for_the_member_that_is_missing
         assert array.verdict != "certain" or right(case, array)
 
 
+@pytest.mark.long
 def test_the_sum_of_an_odd_number_of_pages_is_no_page(volumes, tmp_path):
     """Five pages' marks add up to the mark, and every other sum of their numbers is one of them: parity looks like the
     member that is missing in half of the rows. That is not certain."""

@@ -20,7 +20,7 @@ from faithful_stripe.core.ranges import total
 from faithful_stripe.core.source import MemorySource, read
 from faithful_stripe.media.image import ImageFile
 from faithful_stripe.work.checked import CheckedVolume
-from faithful_stripe.work.lineup import save
+from faithful_stripe.work.lineup import save, solve_images
 
 from .cases import _grown
 from .piles import ext, folder_of_files
@@ -227,3 +227,18 @@ def spec_of(spec, images):
     return geometry(
         "RAID5", 5, spec.strip, member_bytes=images[0].stat().st_size, rotation=spec.rotation, data=spec.data
     )
+
+
+@pytest.mark.parametrize("before", [0, 1 << 20])
+def test_a_stranger_with_a_little_at_its_front_is_no_member_that_was_added(volumes, tmp_path, before):
+    """All of the array's structures stand right without it, and none only with it."""
+    names, volume = [tmp_path / f"{n}.img" for n in "acbd"], tmp_path / "volume"
+    volume.write_bytes(bytes(before) + (volumes / "ntfs.img").read_bytes())
+    cut(volume, Spec("RAID5", 4, 16384, "parity-N", "restart"), names)
+    stranger = tmp_path / "stranger.img"
+    stranger.write_bytes(np.random.default_rng(2).bytes(4 * 16384))
+    with stranger.open("r+b") as file:
+        file.truncate(names[0].stat().st_size)
+    (array,) = solve_images([*names, stranger]).arrays
+    assert array.former is None and str(stranger) not in array.members
+    assert array.members == tuple(map(str, names)) and array.verdicts.placing != "undecided"

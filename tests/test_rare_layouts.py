@@ -27,8 +27,16 @@ from .slicer import Spec, cut
 CASES = [
     ("ntfs", Spec("RAID5", 4, 16384, "parity-N", "continuation", turn_rows=16), (), "certain"),
     ("xfs", Spec("RAID5", 5, 16384, "parity-0", "restart", turn_rows=4), (), "undecided"),
-    ("xfs", Spec("RAID5", 5, 32768, "parity-N", "continuation", spare="after-p"), (1,), "probable"),
-    ("ntfs", Spec("RAID5", 5, 16384, "parity-N", "restart", spare="before-p"), (), "certain"),
+    pytest.param(
+        "xfs",
+        Spec("RAID5", 5, 32768, "parity-N", "continuation", spare="after-p"),
+        (1,),
+        "probable",
+        marks=pytest.mark.long,
+    ),
+    pytest.param(
+        "ntfs", Spec("RAID5", 5, 16384, "parity-N", "restart", spare="before-p"), (), "certain", marks=pytest.mark.long
+    ),
     ("xfs", Spec("RAID50", 6, 16384, "parity-N", "continuation", spans=2, outer="strip"), (2,), "undecided"),
     (
         "xfs",
@@ -97,7 +105,11 @@ def test_nothing_says_what_is_in_spare_space():
     ("content", "spec"),
     [
         # what goes on from block to block is better explained by some rare layout, of so many
-        ("log", Spec("RAID60", 12, 262144, "parity-N", "continuation", "before-p", "data-index", spans=2)),
+        pytest.param(
+            "log",
+            Spec("RAID60", 12, 262144, "parity-N", "continuation", "before-p", "data-index", spans=2),
+            marks=pytest.mark.long,
+        ),
         ("pages", Spec("RAID0", 8, 4096)),
         ("log", Spec("RAID6", 12, 8192, "parity-0", "restart", "after-p", "data-index")),
     ],

@@ -11,6 +11,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 from itertools import permutations
 
 import numpy as np
@@ -24,7 +25,7 @@ from ..document.former import Former, resized, without
 from ..document.four_verdicts import Reason, Sure, Verdict
 from ..document.lineup_document import Evidence, Lineup, Solution
 from ..reading.samples import BLOCK, Pile, Tell
-from ..structures.standing import rows_told, structures_on
+from ..structures.standing import Structures, rows_told, structures_on
 from .slices import Search, seen_between
 
 GROWING = ("RAID0", "RAID10", "RAID4", "RAID5", "RAID6")
@@ -37,8 +38,8 @@ SAMPLES, CONFIRMED = 512, 256
 """Places of the volume that are looked at, and those just before a border that was found."""
 
 LEAST_ROWS, LEAST_STRUCTURES = 4, 8
-"""Rows in which the added members take no part, and structures there that stand right in the former layout only, before
-they tell where the layouts meet."""
+"""Rows in which the added members take no part, and structures that stand right in the former layout only there, and in
+the new one only before, until they tell where the layouts meet."""
 
 LEAST_ON_EACH = 2
 """Different blocks on each member that must stand in both layouts for the order to be proven by them."""
@@ -67,12 +68,12 @@ KIND = "grown"
 def with_former(pile: Pile, found: Solution, tell: Tell) -> Solution:
     """The arrays, those that were growing with both of their layouts; of one that was found in its former layout, the
     images that were added to it are among those that belong to none."""
-    arrays, unused = list(found.arrays), list(found.unused)
+    arrays, unused, known = list(found.arrays), list(found.unused), _Known(pile)
     for number, array in enumerate(arrays):
         if array.former is not None or array.geometry.layout.level not in GROWING:
             continue
         tell("whether it was growing")
-        grown = next((g for one in _wider(pile, array, unused) if (g := _grown(pile, one))), None)
+        grown = next((g for one in _wider(pile, array, unused) if (g := _grown(known, one))), None)
         if grown is not None:
             arrays[number] = grown
             unused = [name for name in unused if name not in grown.members]
@@ -90,14 +91,14 @@ def begun_in_front(pile: Pile, search: Search, tell: Tell) -> Solution | None:
         return None
     tell("some images end before the others, which match without them: what stands before is looked at")
     front = seen_between(pile, range(len(pile)), 0, border, search)
-    arrays = []
+    arrays, known = [], _Known(pile)
     for array in front.arrays:
         there = [pile.sources[pile.names.index(name)].size for name in array.seated if name is not None]
         start_bytes = array.geometry.start_bytes
         made = resized(array.geometry, start_bytes, [min(there) - start for start in start_bytes])
         whole = replace(array, geometry=made)
         tried = _wider(pile, whole, ()) if made.layout.level in GROWING else ()
-        grown = next((g for one in tried if (g := _grown(pile, one))), None)
+        grown = next((g for one in tried if (g := _grown(known, one))), None)
         if grown is None or grown.strength == "undecided":
             return None
         arrays.append(grown)
@@ -131,8 +132,8 @@ def _add_up(pile: Pile, images: Sequence[int], places: Sequence[int]) -> bool:
 
 def grew(pile: Pile, array: Lineup) -> bool:
     """Whether members were being added to an array, of those that it has."""
-    growing = array.geometry.layout.level in GROWING
-    return growing and any(_grown(pile, one) is not None for one in _wider(pile, array, ()))
+    growing, known = array.geometry.layout.level in GROWING, _Known(pile)
+    return growing and any(_grown(known, one) is not None for one in _wider(pile, array, ()))
 
 
 def _wider(pile: Pile, array: Lineup, unused: Sequence[str]) -> Iterator[tuple[Lineup, int]]:
@@ -159,6 +160,18 @@ def _with_more(pile: Pile, array: Lineup, names: Sequence[str]) -> Lineup | None
     except GeometryError:
         return None
     return replace(array, geometry=more, members=(*array.members, *names))
+
+
+@dataclass
+class _Known:
+    """A pile, and the structures on it, which are looked for once and only where that may tell something."""
+
+    pile: Pile
+
+    @cached_property
+    def structures(self) -> Structures | None:
+        """None where the search has taken long already."""
+        return structures_on(self.pile) if self.pile.effort.left() else None
 
 
 @dataclass
@@ -208,17 +221,17 @@ class _Twice:
         return made.pattern.strips // made.pattern.rows * made.strip_bytes
 
 
-def _grown(pile: Pile, wider: tuple[Lineup, int]) -> Lineup | None:
+def _grown(known: _Known, wider: tuple[Lineup, int]) -> Lineup | None:
     """An array with its former layout, where it was growing."""
     array, before = wider
-    made = array.geometry
+    pile, made = known.pile, array.geometry
     try:
         old = without(made, range(before))
     except GeometryError:
         return None
     images = [None if n is None else pile.sources[pile.names.index(n)] for n in array.seated]
     twice = _Twice(made, old, images)
-    meeting = _twice_there(twice) or _told_by_structures(pile, array, old)
+    meeting = _twice_there(twice) or _told_by_structures(known, array, old)
     pile.bytes_read += twice.read
     if meeting is None:
         return None
@@ -261,23 +274,23 @@ class _Meeting:
     proves: bool = False
 
 
-def _told_by_structures(pile: Pile, array: Lineup, old: Geometry) -> _Meeting | None:
+def _told_by_structures(known: _Known, array: Lineup, old: Geometry) -> _Meeting | None:
     """Where the added members hold the last they hold, if structures behind it stand right in the former layout only,
     and before it in the new one. Where a volume is nearly empty, nothing may stand twice."""
-    made = array.geometry
+    pile, made = known.pile, array.geometry
     rows = [
         _rows_held(pile, name, start, made.strip_bytes)
         for name, start in zip(array.seated, made.start_bytes, strict=True)
     ]
     border = max((int(held[-1]) + 1 for held in rows[old.members :] if len(held)), default=0)
     behind = np.unique(np.concatenate([held[held >= border] for held in rows[: old.members]]))
-    if not border or len(behind) < LEAST_ROWS:
+    if not border or len(behind) < LEAST_ROWS or known.structures is None:
         return None
     images = [pile.names.index(n) if n is not None else None for n in array.seated]
-    new_only, old_only = rows_told(made, old, images, structures_on(pile))
+    new_only, old_only = rows_told(made, old, images, known.structures)
     count, wrong = int((old_only >= border).sum()), int((new_only >= border).sum())
     before, early = int((new_only < border).sum()), int((old_only < border).sum())
-    if count < LEAST_STRUCTURES or wrong > MOST_OTHER * count or early > MOST_OTHER * before:
+    if min(count, before) < LEAST_STRUCTURES or wrong > MOST_OTHER * count or early > MOST_OTHER * before:
         return None
     untold = bool((behind < int(old_only[old_only >= border].min())).any())
     return _Meeting(border, count, "structures from row {} on stand where the layout with {} members puts them", untold)
