@@ -15,7 +15,7 @@ from faithful_stripe.core.lineup.document.lineup_document import Lineup, LineupE
 from faithful_stripe.core.lineup.full_pass import soundness
 from faithful_stripe.core.lineup.full_pass.patches import patches
 from faithful_stripe.core.lineup.reading.samples import Pile, silent
-from faithful_stripe.core.lineup.solving.grown import with_former
+from faithful_stripe.core.lineup.solving.grown import _as_proven, _Meeting, with_former
 from faithful_stripe.core.ranges import total
 from faithful_stripe.core.source import MemorySource, read
 from faithful_stripe.media.image import ImageFile
@@ -242,3 +242,10 @@ def test_a_stranger_with_a_little_at_its_front_is_no_member_that_was_added(volum
     (array,) = solve_images([*names, stranger]).arrays
     assert array.former is None and str(stranger) not in array.members
     assert array.members == tuple(map(str, names)) and array.verdicts.placing != "undecided"
+
+
+@pytest.mark.parametrize(("level", "sure"), [("RAID0", Sure.UNDECIDED), ("RAID5", Sure.PROBABLE)])
+def test_data_between_that_nothing_tells_of_leave_the_order_open(level, sure):
+    new, _members, _content = growing(level, 60)
+    doubt = _as_proven(named(new), _Meeting(60, 9, "", untold=True))
+    assert doubt.verdicts.order.sure is sure and named(new).verdicts.order.sure is Sure.CERTAIN

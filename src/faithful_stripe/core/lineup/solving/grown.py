@@ -244,7 +244,10 @@ def _as_proven(array: Lineup, meeting: _Meeting) -> Lineup:
     """An array with what the meeting of its layouts proves: no order but the right one, from no start but the right
     one, puts blocks of every member in their place in both layouts. How Q counts takes no part in that."""
     order, start = array.verdicts.order, array.verdicts.start
-    if meeting.untold and order.sure is Sure.CERTAIN:
+    bare = array.geometry.layout.rotation is None  # without parity an added member may be empty where others are not
+    if meeting.untold and bare:
+        order = Verdict(Sure.UNDECIDED, Reason.RIVAL)
+    elif meeting.untold and order.sure is Sure.CERTAIN:
         order = Verdict(Sure.PROBABLE, Reason.RIVAL)
     if not meeting.proves:
         return replace(array, verdicts=replace(array.verdicts, order=order))
