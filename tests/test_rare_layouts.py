@@ -111,7 +111,9 @@ def test_nothing_says_what_is_in_spare_space():
             marks=pytest.mark.long,
         ),
         ("pages", Spec("RAID0", 8, 4096)),
-        ("log", Spec("RAID6", 12, 8192, "parity-0", "restart", "after-p", "data-index")),
+        pytest.param(
+            "log", Spec("RAID6", 12, 8192, "parity-0", "restart", "after-p", "data-index"), marks=pytest.mark.long
+        ),
     ],
     ids=lambda v: getattr(v, "level", v),
 )

@@ -115,6 +115,7 @@ def test_a_mirror_loses_nothing_at_its_end(volumes, tmp_path, start):
         assert read(mirrored, 0, len(volume)) == volume
 
 
+@pytest.mark.long
 def test_members_that_nothing_places_may_stand_in_one_anothers_place(volumes, tmp_path):
     """RAID 4 of 22, a few rows: they add up in any order, and four members hold contents of files alone. Two of them
     stood exchanged with the two others, certain."""
