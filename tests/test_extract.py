@@ -18,7 +18,7 @@ from faithful_stripe.core.lineup.document.lineup_document import Lineup, Solutio
 from faithful_stripe.core.ranges import subtract
 from faithful_stripe.core.source import MemorySource
 from faithful_stripe.media.image import ImageFile, MediaError
-from faithful_stripe.media.rescuemap import map_beside, read_map
+from faithful_stripe.media.rescuemap import map_beside, map_text, read_map
 from faithful_stripe.work.errors import WorkError
 from faithful_stripe.work.extracting import Interrupted, extract
 from faithful_stripe.work.lineup import save
@@ -131,6 +131,14 @@ def test_what_cannot_be_read_is_zeros_and_listed(fstripe, tmp_path):
     if shutil.which("ddrescuelog"):  # a program of others reads it
         counted = subprocess.run(["ddrescuelog", "-t", tmp_path / "out.img.map"], capture_output=True, text=True)
         assert counted.returncode == 0 and re.search(r"bad-sector:.*in +32 area", counted.stdout), counted
+
+
+def test_a_map_of_ours_does_not_outlive_its_file(fstripe, tmp_path):
+    """It would say of the next file of that name that sound bytes cannot be read."""
+    striped(tmp_path, disk())
+    (tmp_path / "out.img.map").write_text(map_text(6 << 20, [(0, 512)]))
+    assert fstripe("lineup", "extract", "found.toml", "out.img", "--range", "0:6MiB").status == 3
+    assert not (tmp_path / "out.img.map").exists()
 
 
 def test_a_map_that_somebody_else_wrote_is_not_replaced(fstripe, tmp_path):

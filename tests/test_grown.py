@@ -15,7 +15,7 @@ from faithful_stripe.core.lineup.document.lineup_document import Lineup, LineupE
 from faithful_stripe.core.lineup.full_pass import soundness
 from faithful_stripe.core.lineup.full_pass.patches import patches
 from faithful_stripe.core.lineup.reading.samples import Pile, silent
-from faithful_stripe.core.lineup.solving.grown import _as_proven, _Meeting, with_former
+from faithful_stripe.core.lineup.solving.grown import _as_proven, _Meeting, begun_in_front, with_former
 from faithful_stripe.core.ranges import total
 from faithful_stripe.core.source import MemorySource, read
 from faithful_stripe.media.image import ImageFile
@@ -249,3 +249,17 @@ def test_data_between_that_nothing_tells_of_leave_the_order_open(level, sure):
     new, _members, _content = growing(level, 60)
     doubt = _as_proven(named(new), _Meeting(60, 9, "", untold=True))
     assert doubt.verdicts.order.sure is sure and named(new).verdicts.order.sure is Sure.CERTAIN
+
+
+def test_a_front_of_a_level_that_does_not_grow_is_no_growth():
+    """An array of spans, sized anew as one without, could not be said at all, and ended the search."""
+    _new, members, _content = growing("RAID5", 60)
+    pile = Pile([str(m) for m in members], members)
+    asked = []
+
+    def search(part):
+        asked.append(part.sources[0].size)
+        spans = geometry("RAID50", 9, STRIP, member_bytes=STRIP * 60, spans=3)
+        return Solution((Lineup(spans, (*part.names, *[None] * 4), placed("certain"), 9.0, 0.0),), ())
+
+    assert begun_in_front(pile, search, silent) is None and asked == [60 * STRIP]

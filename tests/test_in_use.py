@@ -4,6 +4,7 @@ import random
 import shutil
 import struct
 import subprocess
+from contextlib import suppress
 from pathlib import PurePosixPath
 
 import pytest
@@ -98,10 +99,8 @@ def test_no_damage_crashes_it(kind, volumes):
         at = rng.choice(places) + rng.randrange(500)
         before, data = read(whole, at, 12), rng.randbytes(12)
         whole.write(at, data)
-        try:
+        with suppress(FormatError):  # anything else is a crash
             assert all(0 <= a < b <= whole.size for a, b in in_use(whole))
-        except FormatError as reason:
-            assert "not known" in str(reason) or reason.what
         whole.write(at, before)
 
 

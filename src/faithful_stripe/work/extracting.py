@@ -96,8 +96,8 @@ def extract_pieces(
     Raises MediaError, Interrupted.
     """
     watched = Watched(found, members)
-    rescue: Path | None = file.with_name(f"{file.name}.map")
-    if rescue and not ours(rescue):
+    rescue = file.with_name(f"{file.name}.map")
+    if not ours(rescue):
         refuse_existing(rescue)
     length = total(pieces)
     words = "".join(f"\n{a}\n{b - a}" for a, b in pieces)
@@ -115,13 +115,12 @@ def extract_pieces(
         if described:
             described.unlink(missing_ok=True)
             write_text(described, _map_text(made, listed, pieces))
-        rescue = rescue if listed.get("unreadable") else None
-        if rescue:
+        rescue.unlink(missing_ok=True)  # one of ours, of a file of that name that is no more
+        if listed.get("unreadable"):
             unread, other = (
                 [(a + s, b + s) for s, piece in _laid(pieces) for a, b in clip(some, *piece)]
                 for some in (listed["unreadable"], subtract(union(pieces), used) if used is not None else ())
             )
-            rescue.unlink(missing_ok=True)
             write_text(rescue, map_text(length, unread, other))
         fast, sha256 = out.finish(tell)
         data, resumed = total(out.image.data_ranges()), out.resumed
@@ -130,7 +129,7 @@ def extract_pieces(
         str(file), pieces[0][0], length, data, fast, sha256, resumed, said.get("computed", ()), said.get("open", ()),
         said.get("unreadable", ()), str(described) if described else "",
         tuple((a, b - a) for a, b in pieces) if len(pieces) > 1 else (), None if used is None else total(used),
-        str(rescue) if rescue else "",
+        str(rescue) if listed.get("unreadable") else "",
     ), made  # fmt: skip
 
 

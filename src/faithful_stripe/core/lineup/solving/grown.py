@@ -93,12 +93,13 @@ def begun_in_front(pile: Pile, search: Search, tell: Tell) -> Solution | None:
     front = seen_between(pile, range(len(pile)), 0, border, search)
     arrays, known = [], _Known(pile)
     for array in front.arrays:
+        if array.geometry.layout.level not in GROWING:
+            return None
         there = [pile.sources[pile.names.index(name)].size for name in array.seated if name is not None]
         start_bytes = array.geometry.start_bytes
         made = resized(array.geometry, start_bytes, [min(there) - start for start in start_bytes])
         whole = replace(array, geometry=made)
-        tried = _wider(pile, whole, ()) if made.layout.level in GROWING else ()
-        grown = next((g for one in tried if (g := _grown(known, one))), None)
+        grown = next((g for one in _wider(pile, whole, ()) if (g := _grown(known, one))), None)
         if grown is None or grown.strength == "undecided":
             return None
         arrays.append(grown)
@@ -183,10 +184,10 @@ class _Twice:
     images: Sequence[BlockSource | None]
     read: int = 0
 
-    def blocks(self, made: Geometry, at: int, count: int = 1) -> npt.NDArray[np.uint8] | None:
-        """Blocks of the volume inside one strip, as they stand on a member; None where that cannot be read."""
+    def block(self, made: Geometry, at: int) -> npt.NDArray[np.uint8] | None:
+        """A block of the volume as it stands on a member; None where that cannot be read."""
         member, offset = (int(x) for x in made.to_member(at))
-        image, data = self.images[member], np.empty(BLOCK * count, np.uint8)
+        image, data = self.images[member], np.empty(BLOCK, np.uint8)
         if image is None or offset + data.size > image.size:
             return None
         try:
@@ -200,7 +201,7 @@ class _Twice:
         """Whether a block of the volume is the same in both layouts, and what it is; None where it says nothing."""
         if at + BLOCK > min(self.new.volume_bytes, self.old.volume_bytes):
             return None
-        here, there = self.blocks(self.new, at), self.blocks(self.old, at)
+        here, there = self.block(self.new, at), self.block(self.old, at)
         if here is None or there is None or not (here.any() or there.any()):
             return None
         return bool((here == there).all()), here.tobytes()
