@@ -7,7 +7,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from faithful_stripe.core.arrays import gf256
+from faithful_stripe.core.arrays import codes, gf256
+from faithful_stripe.core.arrays.alike import tests_of as alike_of
 from faithful_stripe.core.arrays.engine import Array, DataLost
 from faithful_stripe.core.arrays.geometry import Geometry, geometry
 from faithful_stripe.core.arrays.layout import EXPONENTS, P_CELL, Q_CELL, UNUSED, layout
@@ -119,6 +120,32 @@ def members_for(g: Geometry) -> list[MemorySource]:
 
 def contents(size: int, seed: int) -> bytes:
     return np.random.default_rng(seed).integers(0, 256, size, np.uint8).tobytes()
+
+
+@given(geometries(REDUNDANT), st.integers(0, 40), st.integers(1, 30), st.data())
+def test_groups_that_are_tested_together_ask_what_each_asks(g, first, count, data):
+    pattern, unit = g.pattern, g.pattern.unit_rows
+    gone = frozenset(data.draw(st.lists(st.integers(0, g.members - 1), max_size=2)))
+    first, count = first * unit, count * unit
+    asked = {}
+    for alike in alike_of(pattern, gone):
+        for rows in alike.rows(first, count):
+            for row in rows:
+                columns = [(first + row + behind, who) for behind, who in alike.cells]
+                asked[first + row, alike.group(first + row)] = [
+                    {cell: k for cell, k in zip(columns, check, strict=True) if k} for check in alike.checks
+                ]
+    for row in range(first, first + count):
+        for number, group in enumerate(pattern.groups):
+            begins = min(r for r, _who in group.cells)
+            if row % pattern.rows == begins:
+                erased = frozenset(c for c, (_r, who) in enumerate(group.cells) if who in gone)
+                cells = [(row - begins + r, who) for r, who in group.cells]
+                assert asked.pop((row, number)) == [
+                    {cell: k for cell, k in zip(cells, check, strict=True) if k}
+                    for check in codes.remaining(group.checks, erased)
+                ]
+    assert not asked
 
 
 @given(geometries())

@@ -15,6 +15,7 @@ from faithful_stripe.core.arrays.geometry import geometry
 from faithful_stripe.core.formats import mbr
 from faithful_stripe.core.lineup.document.four_verdicts import placed
 from faithful_stripe.core.lineup.document.lineup_document import Lineup, Solution
+from faithful_stripe.core.lineup.full_pass.stretch import Stretch
 from faithful_stripe.core.ranges import subtract
 from faithful_stripe.core.source import MemorySource
 from faithful_stripe.media.image import ImageFile, MediaError
@@ -224,7 +225,7 @@ def test_one_at_a_time_writes_a_file(tmp_path):
     with OutFile(out, "another", 8 << 20) as other:
         with pytest.raises(MediaError, match="another command is writing it"):
             extract(found, members, "one", out, 0, 8 << 20)
-        other.take(0, [np.full(4096, 7, np.uint8)])
+        other.take(Stretch(0, [np.full(4096, 7, np.uint8)]))
         told = other.finish()[0]
     assert out.read_bytes() == b"\7" * 4096 + bytes((8 << 20) - 4096)
     assert told == blake3(out.read_bytes()).hexdigest()
@@ -239,7 +240,7 @@ def test_the_digests_do_not_depend_on_holes(tmp_path):
         file.truncate(len(data))
     with ImageFile(sparse, writable=True) as image:
         held = np.frombuffer(bytes(data), np.uint8)
-        write_filled(image, 0, [held[:5000], held[5000 : 1 << 20], held[1 << 20 :]])
+        write_filled(image, Stretch(0, [held[:5000], held[5000 : 1 << 20], held[1 << 20 :]]))
     assert sparse.stat().st_blocks < dense.stat().st_blocks
     for path in (dense, sparse):
         with ImageFile(path) as image:

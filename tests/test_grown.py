@@ -149,7 +149,7 @@ def test_what_a_member_lacks_is_computed_in_its_own_zone():
         members[1].write(row * STRIP, bytes(STRIP))
     parts = []
     made, _read = soundness.tested(
-        array, members, sink=lambda at, some: parts.append((at, b"".join(p.tobytes() for p in some)))
+        array, members, sink=lambda some: parts.append((some.at, b"".join(p.tobytes() for p in some.pieces)))
     )
     assert {f.member for f in made.rowmap.faults} == {1} and total(made.rowmap.of(1)) == 2 * STRIP
     got = bytearray(content.size)
@@ -166,7 +166,9 @@ def test_members_that_are_missing_are_computed_in_both_layouts():
     present = [None if n in (0, 3) else m for n, m in enumerate(members)]
     assert read(array.opened(present), 0, content.size) == content.tobytes()
     parts = []
-    soundness.tested(array, present, sink=lambda at, some: parts.append((at, b"".join(p.tobytes() for p in some))))
+    soundness.tested(
+        array, present, sink=lambda some: parts.append((some.at, b"".join(p.tobytes() for p in some.pieces)))
+    )
     assert b"".join(some for _at, some in sorted(parts)) == content.tobytes()
 
 

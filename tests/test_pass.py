@@ -13,6 +13,7 @@ from faithful_stripe.core.lineup.document.row_map import RowMap, State, Why, ope
 from faithful_stripe.core.lineup.full_pass import blame, soundness
 from faithful_stripe.core.lineup.full_pass.patches import patches
 from faithful_stripe.core.lineup.full_pass.row_pass import full_pass
+from faithful_stripe.core.lineup.full_pass.stretch import Stretch
 from faithful_stripe.core.ranges import clip, union
 from faithful_stripe.core.source import MemorySource, Unreadable, read
 from faithful_stripe.work.checked import CheckedVolume
@@ -58,14 +59,37 @@ def content_of(source):
     return np.frombuffer(read(source, 0, source.size), np.uint8)
 
 
+@given(st.integers(0, 3), st.lists(st.integers(0, 9), max_size=5), st.integers(0, 40), st.integers(0, 40))
+def test_a_part_of_a_stretch_is_what_lies_between(blocks, sizes, low, high):
+    at, content = blocks * 4096, np.arange(sum(sizes), dtype=np.uint8)
+    stretch = Stretch(at, np.split(content, np.cumsum(sizes)[:-1]) if sizes else [], full=True)
+    part = stretch.within(at + low, at + high)
+    assert b"".join(p.tobytes() for p in part.pieces) == content[low:high].tobytes()
+    assert part.at == at + low or not part.pieces
+    assert not (part.full and part.at % 4096)  # one that begins amid a block was not looked at as such
+
+
+@pytest.mark.parametrize("level", ["RAID5", "RAID6", "RAID10"])
+@pytest.mark.parametrize("gone", [(), (1,)])
+def test_a_stretch_is_full_where_no_block_is_empty(level, gone):
+    shape, members, content = written(level, gone=gone)
+    content[3 * STRIP : 3 * STRIP + 4096] = 0  # in the first rows alone
+    Array(shape, members).write(0, content)
+    seen = []
+    full_pass(shape, members, sink=lambda some: seen.append((some.at, some.end, some.full)))
+    for low, high, full in seen:
+        assert not full or all(content[at : at + 4096].any() for at in range(low, high, 4096))
+    assert not seen[0][2] and shape.volume_bytes == seen[-1][1]
+
+
 @pytest.mark.parametrize("level", SHAPES)
 def test_what_is_undamaged_is_sound_and_handed_on_in_order(level):
     shape, members, content = written(level)
     got = np.zeros(shape.volume_bytes, np.uint8)
 
-    def sink(at, data):
-        whole = np.concatenate([piece.copy() for piece in data])
-        got[at : at + whole.size] = whole
+    def sink(some):
+        whole = np.concatenate([piece.copy() for piece in some.pieces])
+        got[some.at : some.at + whole.size] = whole
 
     found = full_pass(shape, members, sink=sink)
     state = State.SOUND if level != "RAID0" else State.UNPROTECTED

@@ -38,8 +38,8 @@ from ..core.formats.ddf_volumes import described
 from ..core.formats.ends import declared_end
 from ..core.lineup.document.four_verdicts import Sure
 from ..core.lineup.document.lineup_document import Lineup
-from ..core.lineup.full_pass.row_pass import Bytes
 from ..core.lineup.full_pass.soundness import tested
+from ..core.lineup.full_pass.stretch import Stretch
 from ..core.lineup.reading.samples import Tell, silent
 from ..core.ranges import Range
 from ..core.source import BlockSource
@@ -261,9 +261,9 @@ def _write(
     """Write the volume, tested as it is read; the lineup with its map, what was computed, and what cannot be read."""
     span = array.geometry.strip_bytes * array.geometry.pattern.group_strips
 
-    def put(at: int, data: Bytes) -> None:
+    def put(stretch: Stretch) -> None:
         """Whole groups where there are any; those of zeros stay holes."""
-        data = data[: max(0, array.size - at)]
+        at, data = stretch.at, np.concatenate(stretch.pieces)[: max(0, array.size - stretch.at)]
         edges = [*range(at, at + data.size, span)] if at % span == 0 else [at]
         for begin, end in zip(edges, [*edges[1:], at + data.size], strict=True):
             piece = data[begin - at : end - at]
@@ -271,7 +271,7 @@ def _write(
                 array.write(begin, piece)
 
     part = None if array.size == found.geometry.volume_bytes else (0, array.size)
-    after, _read = tested(found, members, tell, lambda at, some: put(at, np.concatenate(some)), part)
+    after, _read = tested(found, members, tell, put, part)
     assert after.rowmap is not None
     computed, unreadable = mend(after, members, array.write, 0, array.size)
     return after, computed, unreadable

@@ -14,6 +14,7 @@ from ..core.lineup.document.lineup_document import Lineup
 from ..core.lineup.full_pass.patches import patches
 from ..core.lineup.full_pass.row_pass import rows_with
 from ..core.lineup.full_pass.soundness import tested, tested_rows
+from ..core.lineup.full_pass.stretch import Stretch
 from ..core.ranges import Range, clip, subtract, union
 from ..core.source import BlockSource, Buffer, Unreadable, check_bounds
 from .errors import WorkError
@@ -130,12 +131,10 @@ class CheckedVolume:
             self._prove((first, min(self.size, first + self._chunk)))
         data = np.zeros(min(self._chunk, self.size - first), np.uint8)
 
-        def sink(at: int, pieces: Sequence[Data]) -> None:
-            for piece in pieces:
-                low, high = max(at, first), min(at + piece.size, first + data.size)
-                if low < high:
-                    data[low - first : high - first] = piece[low - at : high - at]
-                at += piece.size
+        def sink(stretch: Stretch) -> None:
+            mine = stretch.within(first, first + data.size)
+            if mine.pieces:
+                data[mine.at - first : mine.end - first] = np.concatenate(mine.pieces)
 
         part = (first, first + data.size)
         rowmap = tested_rows(self.found, self.members, sink, part=part)

@@ -17,8 +17,8 @@ from ..core.arrays.geometry import Concatenation
 from ..core.lineup.document.lineup_document import Lineup
 from ..core.lineup.document.row_map import RowMap, joined
 from ..core.lineup.full_pass.patches import patches
-from ..core.lineup.full_pass.row_pass import Sink
 from ..core.lineup.full_pass.soundness import judged_by, tested
+from ..core.lineup.full_pass.stretch import Sink, Stretch
 from ..core.lineup.reading.samples import Tell, silent
 from ..core.ranges import Range, clip, subtract, total, union, widen
 from ..core.source import BlockSource
@@ -26,7 +26,7 @@ from ..media.rescuemap import map_text, ours
 from ..media.whole import refuse_existing, write_text
 from .checked import Watched
 from .errors import WorkError
-from .outfile import Data, OutFile, cut_to
+from .outfile import OutFile
 
 LEAST_PART = 1 << 20
 """Bytes of the volume that are read together where only a part of it is."""
@@ -179,9 +179,9 @@ def _laid(pieces: Sequence[Range]) -> Iterator[tuple[int, Range]]:
 def _sink(out: OutFile, shift: int, wanted: Sequence[Range]) -> Sink:
     """Takes what is wanted of the rows that a pass hands on."""
 
-    def take(place: int, some: Sequence[Data]) -> None:
-        for low, high in clip(wanted, place, place + sum(piece.size for piece in some)):
-            out.take(low + shift, cut_to(place, some, low, high))
+    def take(stretch: Stretch) -> None:
+        for low, high in clip(wanted, stretch.at, stretch.end):
+            out.take(stretch.within(low, high).moved(shift))
 
     return take
 

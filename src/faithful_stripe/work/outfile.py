@@ -10,7 +10,6 @@ import fcntl
 import hashlib
 import json
 import os
-from collections.abc import Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
@@ -19,6 +18,7 @@ import numpy as np
 import numpy.typing as npt
 from blake3 import blake3
 
+from ..core.lineup.full_pass.stretch import BLOCK, Stretch
 from ..core.lineup.reading.row_reader import holding
 from ..core.lineup.reading.samples import Tell, silent
 from ..core.source import BlockSource, read
@@ -28,9 +28,6 @@ from ..media.whole import give_name, refuse_existing, sync_folder, write_text
 CHUNK = 4 << 20
 SYNC_BYTES, KEPT_BYTES = 64 << 20, 256 << 20
 """After so many bytes writing them to the disk is begun, and after so many it is noted how far the file is sound."""
-
-HOLE = 4096
-"""Zeros are left as holes in blocks of this size."""
 
 Data = npt.NDArray[np.uint8]
 
@@ -116,20 +113,19 @@ class OutFile:
         self.image.close()
         os.close(self._lock)
 
-    def take(self, at: int, pieces: Sequence[Data]) -> None:
-        """Write pieces that follow one another from byte `at` of the file on, in order, but for zeros; what lies
-        outside of the file is left out, and what an earlier attempt wrote is held against them.
+    def take(self, stretch: Stretch) -> None:
+        """Write a stretch, `at` counted in the file, in order, but for zeros; what lies outside of the file is left
+        out, and what an earlier attempt wrote is held against it.
 
-        They are written while the caller goes on, and must stand until the next call returns.
+        It is written while the caller goes on, and must stand until the next call returns.
         """
-        size = sum(piece.size for piece in pieces)
-        if at < self.resumed:
-            self._again(at, pieces)
-        low, high = max(0, at, self.resumed), min(self.length, at + size)
+        if stretch.at < self.resumed:
+            self._again(stretch)
+        low, high = max(0, stretch.at, self.resumed), min(self.length, stretch.end)
         if low >= high:
             return
         self._wait_written()
-        written = self._writing.submit(write_filled, self.image, low, cut_to(at, pieces, low, high))
+        written = self._writing.submit(write_filled, self.image, stretch.within(low, high))
         self._written = written, high, high - low
 
     def _wait_written(self) -> None:
@@ -149,13 +145,13 @@ class OutFile:
             self._noted = 0
             self._later(self._hashing.submit(self._keep, high))
 
-    def _again(self, at: int, pieces: Sequence[Data]) -> None:
+    def _again(self, stretch: Stretch) -> None:
         """Hold what an earlier attempt wrote against what is read now, and put that in its place: an image may have
         been another one then, where nobody looked."""
-        self._empty(at)
-        low, high = max(0, at), min(self.resumed, at + sum(piece.size for piece in pieces))
+        self._empty(stretch.at)
+        low, high = max(0, stretch.at), min(self.resumed, stretch.end)
         if low < high:
-            held = b"".join(piece.tobytes() for piece in cut_to(at, pieces, low, high))
+            held = b"".join(piece.tobytes() for piece in stretch.within(low, high).pieces)
             if read(self.image, low, high - low) != held:
                 self.overwrite(low, held)
             self._taken = high
@@ -228,22 +224,14 @@ class OutFile:
             return 0
 
 
-def cut_to(at: int, pieces: Sequence[Data], low: int, high: int) -> list[Data]:
-    """Pieces that follow one another from byte `at` on, as far as they lie in [low, high)."""
-    cut = []
-    for piece in pieces:
-        a, b = max(low, at), min(high, at + piece.size)
-        if a < b:
-            cut.append(piece[a - at : b - at])
-        at += piece.size
-    return cut
-
-
-def write_filled(target: ImageFile, at: int, pieces: Sequence[Data]) -> None:
-    """Write pieces that follow one another, but for the blocks of zeros among them, which stay holes."""
+def write_filled(target: ImageFile, stretch: Stretch) -> None:
+    """Write a stretch, but for the blocks of zeros in it, which stay holes."""
+    if stretch.full:
+        target.write_all(stretch.at, stretch.pieces)
+        return
     waiting: list[Data] = []
-    begin = end = at
-    for piece in pieces:
+    begin = end = at = stretch.at
+    for piece in stretch.pieces:
         for a, b in _filled(at, piece):
             if end != at + a:
                 target.write_all(begin, waiting)
@@ -256,17 +244,17 @@ def write_filled(target: ImageFile, at: int, pieces: Sequence[Data]) -> None:
 
 def _filled(at: int, data: Data) -> list[tuple[int, int]]:
     """Where a piece at byte `at` of a file holds something: ranges in it, by whole blocks of the file."""
-    first = min(-at % HOLE, data.size)
-    count = (data.size - first) // HOLE
+    first = min(-at % BLOCK, data.size)
+    count = (data.size - first) // BLOCK
     ranges = [(0, first)] if first and data[:first].any() else []
     if count:
-        blocks = holding(data[first : first + count * HOLE].reshape(count, HOLE))
+        blocks = holding(data[first : first + count * BLOCK].reshape(count, BLOCK))
         if blocks.all():
-            ranges.append((first, first + count * HOLE))
+            ranges.append((first, first + count * BLOCK))
         else:
             edges = np.flatnonzero(np.diff(np.concatenate([[False], blocks, [False]]).astype(np.int8))).tolist()
-            ranges += [(first + a * HOLE, first + b * HOLE) for a, b in zip(edges[::2], edges[1::2], strict=True)]
-    end = first + count * HOLE
+            ranges += [(first + a * BLOCK, first + b * BLOCK) for a, b in zip(edges[::2], edges[1::2], strict=True)]
+    end = first + count * BLOCK
     return [*ranges, (end, data.size)] if end < data.size and data[end:].any() else ranges
 
 

@@ -13,10 +13,10 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 import numpy.typing as npt
 
-from ...arrays import codes
+from ...arrays.alike import Alike, tests_of
 from ...arrays.engine import SECTOR, data_rows
 from ...arrays.geometry import Concatenation, Geometry
-from ...arrays.layout import P_CELL, Group
+from ...arrays.layout import P_CELL
 from ...arrays.parity import combine_many, recover
 from ...arrays.rebuild import cell_plans
 from ...ranges import Range, clip, total, union, widen
@@ -26,14 +26,11 @@ from ..document.row_map import Fault, RowMap, Shorter, State, Why, as_long
 from ..reading.row_reader import Rows, fill_readable, holding, rows_of
 from ..reading.samples import Tell, silent
 from .blame import Judge, Run
+from .stretch import BLOCK, Sink, Stretch
 
 Bytes2D = npt.NDArray[np.uint8]
 Flags = npt.NDArray[np.bool_]
 Member = BlockSource | None
-Bytes = npt.NDArray[np.uint8]
-Sink = Callable[[int, Sequence[Bytes]], None]
-"""Is told volume bytes as they stand on the members, in order: (offset in the volume, pieces that follow one another,
-uint8 (bytes,)). The pieces are good until the next call but one."""
 
 LEAST_PIECE = 16 << 10
 """Strips smaller than this are put together before they are handed on."""
@@ -95,7 +92,7 @@ def _one_by_one(
                 if sealing:
                     _seal(sealing, number, place, block, bool(bad))
                 if sink:
-                    sink(at + place, [block])
+                    sink(Stretch(at + place, [block]))
         at += size
     count = {State.UNPROTECTED: sum(len(r) > 0 for r in held)}
     return RowMap(count, tuple(faults), (), (), done)
@@ -143,6 +140,7 @@ class _Pass:
         self.judge = Judge(made, self.members, suspects)
         self.noted = _Row()
         self.runs: list[Run] = []
+        self._room = np.empty(0, np.uint8)
         self.too_many: list[Run] = []
         self.unread: list[Fault] = []
         self.read = 0
@@ -172,7 +170,8 @@ class _Pass:
             self.unread += [Fault(who, a, b, why, self._spare(who) > 1) for a, b in lost]
         self.read += sum(b.size for b, m in zip(rows.blocks, self.members, strict=True) if m is not None)
         gone = self.gone | rows.ended
-        filled = np.stack([holding(block) for block in rows.blocks], axis=1)
+        fine = [self._holding(block) for block in rows.blocks]
+        filled = np.stack([some.any(axis=1) for some in fine], axis=1)
         if self.sealing:
             for who, member in enumerate(self.members):
                 if who in rows.lost:
@@ -182,7 +181,8 @@ class _Pass:
         self._test(rows.blocks, filled, rows.first, rows.last, gone)
         self.judge.learn(rows.blocks, rows.first, gone)
         if self.sink:
-            self._hand_on(rows.blocks, rows.first, rows.last, gone)
+            full = self.strip % BLOCK == 0 and all(some.all() for who, some in enumerate(fine) if who not in gone)
+            self._hand_on(rows.blocks, rows.first, rows.last, gone, full)
 
     def _spare(self, member: int) -> int:
         """How many equations the groups of a member have beyond what is missing in them, at least."""
@@ -194,32 +194,40 @@ class _Pass:
     def _test(self, blocks: list[Bytes2D], filled: Flags, first: int, last: int, gone: frozenset[int]) -> None:
         pattern, count = self.pattern, last - first
         broken, untold = np.zeros(count, bool), np.zeros(count, bool)
-        for number, group in enumerate(pattern.groups):
-            phase = min(row for row, _ in group.cells)
-            begin = (phase - first) % pattern.rows
-            rows = range(begin, count, pattern.rows)
-            if not len(rows):
-                continue
-            erased = frozenset(c for c, (_row, who) in enumerate(group.cells) if who in gone)
-            checks = codes.remaining(group.checks, erased) if erased else group.checks
-            if not checks:
-                untold[begin :: pattern.rows] = True
-                continue
-            cells = [blocks[who][begin + row - phase :: pattern.rows][: len(rows)] for row, who in group.cells]
-            sums = np.empty((len(checks), len(rows), self.strip), np.uint8)
-            combine_many(list(sums), cells, checks)
-            wrong: Flags = np.asarray(sums.max(axis=2).any(axis=0))
-            for index in np.flatnonzero(wrong).tolist():
-                row = first + rows[index]
-                broken[rows[index]] = True
-                self._note(row, number, sums[:, index], erased)
-            if group.data >= LEAST_DISTINCT and pattern.unit_rows == 1 and not erased:
-                self._empty_parity(blocks, filled, group, rows, first, wrong)
+        for alike in tests_of(pattern, gone):
+            for rows in alike.rows(first, count):
+                if not alike.checks:
+                    untold[rows.start :: rows.step] = True
+                    continue
+                sums = self._sums(alike, blocks, rows)
+                wrong: Flags = np.asarray(sums.max(axis=2).any(axis=0))
+                for index in np.flatnonzero(wrong).tolist():
+                    row = first + rows[index]
+                    broken[rows[index]] = True
+                    number = alike.group(row)
+                    erased = frozenset(c for c, (_, who) in enumerate(pattern.groups[number].cells) if who in gone)
+                    self._note(row, number, sums[:, index], erased)
+        if pattern.unit_rows == 1 and not filled.all():
+            self._empty_parity(blocks, filled, first, ~broken, gone)
         any_data = filled.any(axis=1)
         for word, flags in (
             ("broken", broken), ("unprotected", untold & ~broken & any_data), ("sound", ~untold & ~broken & any_data)
         ):  # fmt: skip
             getattr(self.noted, word).extend((first + a, first + b) for a, b in _stretches(flags))
+
+    def _sums(self, alike: Alike, blocks: list[Bytes2D], rows: range) -> npt.NDArray[np.uint8]:
+        """What is left of equations in rows: uint8 (equations, rows, bytes), good until the next are asked for."""
+        shape = len(alike.checks), len(rows), self.strip
+        size = len(alike.checks) * len(rows) * self.strip
+        if self._room.size < size:
+            self._room = np.empty(size, np.uint8)
+        sums = self._room[:size].reshape(shape)
+        cells = [blocks[who][rows.start + row :: rows.step][: len(rows)] for row, who in alike.cells]
+        if rows.step == 1:  # they follow one another: larger pieces, fewer calls
+            combine_many(list(sums.reshape(len(sums), 1, -1)), [cell.reshape(1, -1) for cell in cells], alike.checks)
+        else:
+            combine_many(list(sums), cells, alike.checks)
+        return sums
 
     def _note(self, row: int, group: int, sums: Bytes2D, erased: frozenset[int]) -> None:
         """The sectors of a row in which a group does not match, in stretches."""
@@ -229,28 +237,37 @@ class _Pass:
             (self.runs if len(self.runs) < MOST_RUNS else self.too_many).append(run)
 
     def _empty_parity(
-        self, blocks: list[Bytes2D], filled: Flags, group: Group, rows: range,
-        first: int, wrong: Flags,
-    ) -> None:  # fmt: skip
+        self, blocks: list[Bytes2D], filled: Flags, first: int, matching: Flags, gone: frozenset[int]
+    ) -> None:
         """Rows that add up although the strip that should hold parity is empty beside several different data strips:
         they are rows of another layout, in which that member takes no part."""
-        p = next((who for row, who in group.cells if self.pattern.index[row, who] == P_CELL), None)
-        if p is None:
-            return
-        data = [who for row, who in group.cells if self.pattern.index[row, who] >= 0]
-        here = np.array(rows)
-        if filled[here, p].all():
-            return
-        suspect = ~filled[here, p] & (filled[here][:, data].sum(axis=1) >= LEAST_DISTINCT) & ~wrong
-        for index in np.flatnonzero(suspect).tolist():
-            strips = [blocks[who][here[index]] for who in data if filled[here[index], who]]
-            if len({s.tobytes() for s in strips}) >= LEAST_DISTINCT and (len(strips) % 2 or _unlike(*strips[:2])):
-                self.judge.other_layout(p, first + int(here[index]))
+        pattern = self.pattern
+        for group in pattern.groups:
+            p = next((who for row, who in group.cells if pattern.index[row, who] == P_CELL), None)
+            if p is None or group.data < LEAST_DISTINCT or group.members & gone:
+                continue
+            here = np.arange((group.cells[0][0] - first) % pattern.rows, len(filled), pattern.rows)
+            data = [who for row, who in group.cells if pattern.index[row, who] >= 0]
+            suspect = ~filled[here, p] & matching[here]
+            if suspect.any():
+                suspect &= filled[here][:, data].sum(axis=1) >= LEAST_DISTINCT
+            for index in here[suspect].tolist():
+                strips = [blocks[who][index] for who in data if filled[index, who]]
+                if len({s.tobytes() for s in strips}) >= LEAST_DISTINCT and (len(strips) % 2 or _unlike(*strips[:2])):
+                    self.judge.other_layout(p, first + index)
 
     # handing on ---------------------------------------------------------------------------------
 
-    def _hand_on(self, blocks: list[Bytes2D], first: int, last: int, gone: frozenset[int]) -> None:
-        """The rows' data in the volume's order; what is missing is computed where it follows."""
+    def _holding(self, block: Bytes2D) -> Flags:
+        """Which pieces of a member's rows hold something, (rows, pieces): blocks, where strips have whole ones."""
+        size = BLOCK if self.strip % BLOCK == 0 else self.strip
+        return holding(block.reshape(-1, size)).reshape(len(block), -1)
+
+    def _hand_on(self, blocks: list[Bytes2D], first: int, last: int, gone: frozenset[int], full: bool) -> None:
+        """The rows' data in the volume's order; what is missing is computed where it follows.
+
+        full  whether every block of the members that are there holds something
+        """
         assert self.sink is not None
         pattern = self.pattern
         for who in gone:
@@ -273,13 +290,14 @@ class _Pass:
             room = max(0, self.made.volume_bytes - at)
             whole, rest = divmod(room, self.strip)
             strips = [blocks[w][r] for w, r in zip(who.tolist(), row.tolist(), strict=True)]
-            self.sink(at, strips if whole >= count else [*strips[:whole], strips[whole][:rest]])
+            full = full and all(self._holding(blocks[who]).all() for who in gone)
+            self.sink(Stretch(at, strips if whole >= count else [*strips[:whole], strips[whole][:rest]], full))
             return
         out = np.empty((count, self.strip), np.uint8)
         for member in np.unique(who).tolist():
             mine = who == member
             out[mine] = blocks[member][row[mine]]
-        self.sink(at, [out.reshape(-1)[: max(0, self.made.volume_bytes - at)]])
+        self.sink(Stretch(at, [out.reshape(-1)[: max(0, self.made.volume_bytes - at)]]))
 
     # concluding ---------------------------------------------------------------------------------
 
@@ -363,5 +381,8 @@ def _joined(faults: Sequence[Fault]) -> list[Fault]:
 
 def _stretches(flags: Flags) -> Iterator[Range]:
     """(first, one past the last) of the stretches that are true."""
+    if flags.all() or not flags.any():  # by far the most are
+        yield from [(0, len(flags))] if flags.any() else []
+        return
     edges = np.flatnonzero(np.diff(np.concatenate([[False], flags, [False]]).astype(np.int8)))
     yield from zip(edges[::2].tolist(), edges[1::2].tolist(), strict=True)

@@ -15,7 +15,8 @@ from ..document.four_verdicts import Reason, Sure, Verdict
 from ..document.lineup_document import DISPLACED, Lineup
 from ..document.row_map import RowMap, State, Why, joined
 from ..reading.samples import BEYOND_SHARE, LEAST_BEYOND, Tell, silent
-from .row_pass import Bytes, Sink, full_pass, rows_with
+from .row_pass import full_pass, rows_with
+from .stretch import Sink, Stretch
 
 FULL_BYTES = 1 << 30
 """Members that hold no more than this together are read whole without being asked to."""
@@ -66,16 +67,10 @@ def tested_rows(
 def _within(zone: Zone, sink: Sink) -> Sink:
     """Takes what belongs to a zone of the rows that a pass hands on: its first row may have begun before."""
 
-    def take(at: int, pieces: Sequence[Bytes]) -> None:
-        mine, first = list[Bytes](), at
-        for piece in pieces:
-            low, high = max(at, zone.volume[0]), min(at + piece.size, zone.volume[1])
-            if low < high:
-                first = first if mine else low
-                mine.append(piece[low - at : high - at])
-            at += piece.size
-        if mine:
-            sink(first, mine)
+    def take(stretch: Stretch) -> None:
+        mine = stretch.within(*zone.volume)
+        if mine.pieces:
+            sink(mine)
 
     return take
 
