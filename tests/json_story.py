@@ -96,18 +96,34 @@ def story(run: Run, folder: Path, volume: Path) -> Iterator[tuple[tuple[str, ...
     yield ask("bench", "power-on", name=2)
     (folder / "script.txt").write_text("survey\n")
     yield ask("rehearse", "script.txt", "--like", "skerry")
-    yield from _moved(ask, serial)
+    yield from _moved(ask, folder, volume, serial)
     yield from _removing(ask, run, serial)
     yield from _lineups(ask, folder, volume)
 
 
-def _moved(ask: Callable[..., Any], serial: dict[str, str]) -> Iterator[tuple[tuple[str, ...], Any]]:
+def _moved(
+    ask: Callable[..., Any], folder: Path, volume: Path, serial: dict[str, str]
+) -> Iterator[tuple[tuple[str, ...], Any]]:
     """A volume without a spare loses a member and is rebuilt; it goes to another server and is adopted there."""
     three = ",".join(serial[b] for b in ("9", "10", "11"))
     yield ask("volume", "add", "logs", "--level", "5", "--bays", "9-11", name=2, sure=three)
+    yield ask("spare", "remove", "13", name=2)
+    yield ask("bench", "load", "logs", str(volume), name=2, sure=three)
+    yield ask("bench", "pull", "9", name=2)
+    yield ask("bench", "load", "logs", str(volume), name=2, sure=three)
+    yield ask("bench", "pull", "10", name=2)
+    drives = folder / "skerry" / "drives"
+    images = [word for b in ("9", "10", "11") for word in ("--image", f"{b}={drives / serial[b]}.img")]
+    yield ask("volume", "rescue", "logs", *images, name=2)
+    with (drives / f"{serial['9']}.img").open("r+b") as file:
+        file.seek(64 << 10)
+        file.write(b"tide" * 2048)
+    yield ask("volume", "rescue", "logs", *images, name=2)
+    yield ask("bench", "seat", "10", serial["10"], name=2)
+    yield ask("bench", "seat", "9", serial["9"], name=2)
+    yield ask("bench", "advance", "3d", name=2)
     two = f"{serial['1']},{serial['2']}"
     yield ask("volume", "add", "old", "--level", "1", "--bays", "1,2", name=2, sure=two)
-    yield ask("spare", "remove", "13", name=2)
     yield ask("bench", "fault", "9", name=2)
     yield ask("volume", "rebuild", "logs", "--onto", "12", name=2, sure=serial["12"])
     yield ask("bench", "advance", "3d", name=2)

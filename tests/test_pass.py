@@ -2,11 +2,12 @@
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import assume, given
 from hypothesis import strategies as st
 
 from faithful_stripe.core.arrays.engine import Array
 from faithful_stripe.core.arrays.geometry import geometry
+from faithful_stripe.core.arrays.margin import margin
 from faithful_stripe.core.lineup.document.four_verdicts import NAMES, Reason, Sure, Verdict, Verdicts, placed
 from faithful_stripe.core.lineup.document.lineup_document import Lineup
 from faithful_stripe.core.lineup.document.row_map import RowMap, State, Why, opened
@@ -14,6 +15,7 @@ from faithful_stripe.core.lineup.full_pass import blame, soundness
 from faithful_stripe.core.lineup.full_pass.patches import patches
 from faithful_stripe.core.lineup.full_pass.row_pass import full_pass
 from faithful_stripe.core.lineup.full_pass.stretch import Stretch
+from faithful_stripe.core.lineup.full_pass.taken_back import harmed
 from faithful_stripe.core.ranges import clip, union
 from faithful_stripe.core.source import MemorySource, Unreadable, read
 from faithful_stripe.work.checked import CheckedVolume
@@ -80,6 +82,31 @@ def test_a_stretch_is_full_where_no_block_is_empty(level, gone):
     for low, high, full in seen:
         assert not full or all(content[at : at + 4096].any() for at in range(low, high, 4096))
     assert not seen[0][2] and shape.volume_bytes == seen[-1][1]
+
+
+@pytest.mark.parametrize("level", SHAPES)
+@given(st.data())
+def test_what_a_stale_member_would_spoil_is_what_is_read_wrong_with_it(level, data):
+    shape, members, content = written(level)
+    stale = data.draw(st.integers(0, shape.members - 1))
+    size = STRIP * ROWS // SECTOR
+    ranges = data.draw(st.lists(st.tuples(st.integers(0, size - 1), st.integers(1, 40)), min_size=1, max_size=3))
+    hurt = union((a * SECTOR, min(size, a + n) * SECTOR) for a, n in ranges)
+    faults = [blame.Fault(stale, a, b, Why.OUT_OF_DATE) for a, b in hurt]
+    gone = data.draw(st.sets(st.integers(0, shape.members - 1), max_size=2)) - {stale}
+    assume(margin(shape.pattern, gone) >= 0)
+    for fault in faults:
+        held = np.frombuffer(read(members[stale], fault.start, fault.end - fault.start), np.uint8)
+        members[stale].write(fault.start, (~held).tobytes())
+    used = frozenset(range(shape.members)) - gone
+    said = {at for a, b in harmed(shape, faults, used, shape.volume_bytes) for at in range(a, b, SECTOR)}
+    array = Array(shape, [m if i in used else None for i, m in enumerate(members)])
+    got = np.frombuffer(read(array, 0, array.size), np.uint8).reshape(-1, SECTOR)
+    wrong = set((np.flatnonzero((got != content.reshape(-1, SECTOR)).any(axis=1)) * SECTOR).tolist())
+    assert wrong <= said
+    if level in ("RAID0", "RAID4", "RAID5", "RAID50"):  # one way only to read each byte
+        assert said <= wrong
+    assert not harmed(shape, faults, used - {stale}, shape.volume_bytes)
 
 
 @pytest.mark.parametrize("level", SHAPES)

@@ -1,17 +1,32 @@
 """A volume that is offline: who left when, and forcing online only what is known to be up to date."""
 
 import json
+import random
+import shutil
+from contextlib import ExitStack
+from pathlib import PurePosixPath
 
 import httpx
+import numpy as np
 import pytest
 
+from faithful_stripe.core.arrays.engine import Array
+from faithful_stripe.core.arrays.geometry import geometry
 from faithful_stripe.core.server.acts import Allowed, Because, ForceOnline, may
+from faithful_stripe.core.source import read
+from faithful_stripe.media.filesystems import Kind
+from faithful_stripe.media.image import ImageFile
 from faithful_stripe.redfish.client import Client
 from faithful_stripe.redfish.exchange import RedfishError
 from faithful_stripe.redfish.names import OEM
 from faithful_stripe.work.errors import ActRefused, WorkError
+from faithful_stripe.work.files import opened_on
+from faithful_stripe.work.places import parts_of
 from faithful_stripe.work.rescue import force_online, rescue
+from faithful_stripe.work.trying_back import Doubt
 
+from .piles import MIB
+from .slicer import Spec, cut
 from .small import TEXT
 
 ROOT, VOLUME = "/redfish/v1/", "/redfish/v1/Systems/1/Storage/1/Volumes/1"
@@ -135,3 +150,148 @@ def test_the_command_says_who_left_when_and_refuses(fstripe):
     document = json.loads(fstripe("--at", "b", "volume", "rescue", "v", "--json").out)
     assert document["log_read"] and all(m["left"] for m in document["missing"])
     assert document["force_online"]["because"] == "members-away" and len(document["missing"]) == 2
+
+
+LARGER = TEXT.replace("size = 68157440", "size = 83886080")
+"""Drives with room for a file system."""
+
+
+@pytest.fixture
+def offline(fstripe, volumes):
+    """Makes a RAID 5 of three offline, and images of its drives by bay: bay 1 leaves, what `later` makes of the volume
+    is written, bay 2 leaves, and bay 1 is seated again: too late, says the controller."""
+
+    def made(later):
+        folder = fstripe.folder
+        (folder / "d.toml").write_text(LARGER)
+        fstripe("bench", "new", "b", "--from", "d.toml")
+        sure = ("--yes", "--expect-serials", "D1,D2,D3")
+        fstripe("--at", "b", "volume", "add", "v", "--level", "RAID5", "--bays", "1-3", "--strip", "16KiB", *sure)
+        shutil.copyfile(volumes / "ext4-nocsum.img", folder / "first.img")
+        fstripe("--at", "b", "bench", "load", "v", "first.img", *sure)
+        fstripe("--at", "b", "bench", "pull", "1")
+        later(folder)
+        fstripe("--at", "b", "bench", "load", "v", "later.img", *sure)
+        fstripe("--at", "b", "bench", "pull", "2")
+        fstripe("--at", "b", "bench", "seat", "1", "D1")
+        for bay in (1, 2, 3):
+            shutil.copyfile(folder / "b" / "drives" / f"D{bay}.img", folder / f"bay{bay}.img")
+        return fstripe
+
+    return made
+
+
+def asked(fstripe, bays, *more):
+    """What `volume rescue` says with the images of these bays."""
+    named = [word for bay in bays for word in ("--image", f"{bay}=bay{bay}.img")]
+    return fstripe("--at", "b", "volume", "rescue", "v", *named, *more)
+
+
+def a_file_changes(folder):
+    """The same file system, but for the bytes of one file."""
+    data = bytearray((folder / "first.img").read_bytes())
+    with ImageFile(folder / "first.img") as image:
+        system = opened_on(image, parts_of(image)[0]).system
+        files = [e for e in system.walk(system.lookup(PurePosixPath("."))) if e.kind is Kind.FILE]
+    largest = max(files, key=lambda e: e.places[0][1] - e.places[0][0] if e.places else 0)
+    at, end = largest.places[0]
+    end = min(end, at + 65536)
+    data[at:end] = random.Random(5).randbytes(end - at)
+    (folder / "later.img").write_bytes(data)
+    (folder / "changed").write_text(str(largest.path))
+
+
+def test_each_choice_of_members_is_tried_on_images_and_what_it_spoils_is_named(offline):
+    fstripe = offline(a_file_changes)
+    folder, changed = fstripe.folder, (fstripe.folder / "changed").read_text()
+    before = [(folder / f"bay{bay}.img").read_bytes() for bay in (1, 2, 3)]
+    document = json.loads(asked(fstripe, (1, 2, 3), "--json").out)["on_images"]
+    told = {"+".join(c["bays"]): c for c in document["choices"]}
+    assert set(told) == {"1", "2", "1+2"} and document["doubt"] == "likely" and not document["open"]
+    assert told["2"]["harmed"] == [] and told["2"]["files"] == []
+    assert told["1"]["files"] == told["1+2"]["files"] == [changed]
+    assert document["up_to_date"] == []  # that bay 1 is at fault where rows do not match is the controller's word alone
+    # what it says is wrong is what a controller would read wrong that used just those
+    later = (folder / "later.img").read_bytes()
+    shape = geometry("RAID5", 3, 16384, rotation="parity-N", data="continuation", member_bytes=16 * MIB)
+    for choice, bays in (("1", (1, 3)), ("2", (2, 3)), ("1+2", (1, 2, 3))):
+        with ExitStack() as stack:
+            images = [stack.enter_context(ImageFile(folder / f"bay{b}.img")) if b in bays else None for b in (1, 2, 3)]
+            held = read(Array(shape, images), 0, len(later))
+        wrong = {at for at in range(0, len(later), 512) if held[at : at + 512] != later[at : at + 512]}
+        said = {at for r in told[choice]["harmed"] for at in range(r["start"], r["start"] + r["length"], 512)}
+        assert said == wrong and bool(wrong) == (choice != "2")
+    text = asked(fstripe, (1, 2, 3)).out
+    assert f"With bay 1, wrong bytes are in: {changed}." in text
+    refused = asked(fstripe, (1, 2, 3), "--force-online", "--yes", "--expect-serials", "D1")
+    assert refused.status == 1 and "seat again the drive of bay 2 (D2)" in refused.err.splitlines()[-1]
+    assert before == [(folder / f"bay{bay}.img").read_bytes() for bay in (1, 2, 3)]
+
+
+def test_what_no_image_tests_proves_nothing(offline):
+    fstripe = offline(a_file_changes)
+    document = json.loads(asked(fstripe, (1, 3), "--json").out)["on_images"]
+    assert document["doubt"] == "untested" and document["up_to_date"] == []
+    assert [c["harmed"] for c in document["choices"]] == [None]
+    swapped = fstripe("--at", "b", "volume", "rescue", "v", "--json", "--image", "1=bay2.img", "--image", "2=bay1.img",
+                      "--image", "3=bay3.img")  # fmt: skip
+    assert json.loads(swapped.out)["on_images"]["doubt"] == "apart"
+    for words, status, what in (
+        (("--image", "9=bay1.img"), 1, "bay 9 is none of volume v's"),
+        (("--image", "bay1.img"), 2, "expected BAY=IMAGE"),
+        (("--image", "1=bay1.img", "--image", "1=bay2.img"), 2, "has two images"),
+    ):
+        wrong = fstripe("--at", "b", "volume", "rescue", "v", *words)
+        assert wrong.status == status and what in wrong.err and "Traceback" not in wrong.err
+
+
+def test_a_member_that_images_show_to_be_up_to_date_is_forced_online(offline):
+    """What was written while it was away is what stood there: the controller cannot know that, the bytes tell it."""
+    fstripe = offline(lambda folder: shutil.copyfile(folder / "first.img", folder / "later.img"))
+    assert json.loads(asked(fstripe, (), "--json").out)["force_online"]["because"] == "members-away"
+    document = json.loads(asked(fstripe, (1, 2, 3), "--json").out)
+    assert document["on_images"]["up_to_date"] == ["1", "2", "3"]
+    assert document["force_online"] == {"allowed": True, "offered": True, "because": None, "what": None}
+    forced = asked(fstripe, (1, 2, 3), "--force-online", "--yes", "--expect-serials", "D1")
+    assert forced.status == 3 and "can be read again" in forced.out  # degraded: bay 2 is still away
+    fstripe("--at", "b", "bench", "dump", "v", "back.img", "--range", "0:16MiB")
+    assert (fstripe.folder / "back.img").read_bytes() == (fstripe.folder / "first.img").read_bytes()
+    fstripe("--at", "b", "bench", "seat", "2", "D2")
+    assert "rebuild" in fstripe("--at", "b", "volume", "show", "v").out  # it was away while the others went on
+
+
+ALIKE = Spec("RAID5", 3, 16384, "parity-N", "restart")
+"""What `Server` says of its volume."""
+
+
+@pytest.mark.parametrize(
+    ("holds", "current", "hurt", "doubt", "shown"),
+    [
+        ("log", (None, None), None, None, {0, 1, 2}),
+        ("log", (False, None), (0, "blank"), None, {1, 2}),  # the bytes and the controller say the same
+        ("ntfs", (False, None), (0, "other"), Doubt.LIKELY, set()),  # only the controller says which
+        ("log", (None, None), (0, "blank"), Doubt.LIKELY, set()),  # only the bytes
+        ("log", (False, None), (1, "blank"), Doubt.LIKELY, set()),  # each another one
+        ("log", (None, None), (1, "stranger"), Doubt.NOT_MEMBERS, set()),
+    ],
+)
+def test_images_prove_nothing_where_they_do_not_fit_what_is_known(
+    volumes, tmp_path, holds, current, hurt, doubt, shown
+):
+    images = [tmp_path / f"bay{n}.img" for n in range(3)]
+    cut(volumes / f"{holds}.img", ALIKE, images)
+    where, how = hurt or (0, "")
+    if how == "stranger":
+        images[where].write_bytes(random.Random(6).randbytes(4 * MIB))
+    elif how:
+        data = np.fromfile(images[where], np.uint8).reshape(-1, 16384)
+        full = [row for row in range(20, len(data)) if len(np.unique(data[row])) > 20]
+        part = slice(1536, 13312)
+        data[full[4:8], part] = data[full[12:16], part] if how == "other" else 0
+        data.tofile(images[where])
+    server = Server(current=current)
+    with server.client() as client:
+        found = rescue(client, "tides", images={str(n): image for n, image in enumerate(images)})
+    assert found.tried is not None and (found.tried.doubt, found.tried.proven) == (doubt, shown)
+    assert isinstance(found.verdict, Allowed) == bool({0, 1} & shown)
+    assert server.asked == []

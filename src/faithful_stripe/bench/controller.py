@@ -144,10 +144,13 @@ class Controller:
         self.check_writable(volume)
         self.outdate(volume)
 
-    def outdate(self, volume: Volume) -> None:
-        """From now on members that are away are out of date: kept before anything is written without them."""
+    def outdate(self, volume: Volume, always: bool = False) -> None:
+        """From now on members that are away are out of date: kept before anything is written without them.
+
+        always  whatever was known of them
+        """
         away = [volume.members[position] for position in volume.lost]
-        if any(volume.generation in (m.generation, m.paused_at) for m in away):
+        if always or any(volume.generation in (m.generation, m.paused_at) for m in away):
             volume.generation += 1
             volume.branch = zlib.crc32(f"{self.facts['serial']} {self.now}".encode())
             for member in volume.members:

@@ -102,6 +102,18 @@ class NothingToRebuild(ControllerRefusal):
     remedy = "`survey` shows the state of its members"
 
 
+class NothingToForce(ControllerRefusal):
+    message_id, status = "FaithfulStripe.1.0.NothingToForce", 409
+    template = "volume {name} can be read: there is nothing to force"
+    remedy = "`survey` shows the state of its members"
+
+
+class TooFewToForce(ControllerRefusal):
+    message_id, status = "FaithfulStripe.1.0.TooFewToForce", 409
+    template = "volume {name}: too few of its missing members are seated and answer"
+    remedy = "seat them again; `volume rescue` shows which"
+
+
 class TooSmall(ControllerRefusal):
     message_id, status = "FaithfulStripe.1.0.TooSmall", 409
     template = "bay {bay}: drive {serial} holds {found} bytes, volume {volume} needs {needed} of each member"

@@ -97,6 +97,12 @@ KINDS: dict[str, Kind] = {
         "Reseat the drive; if it happens again, look at the cable or backplane, then replace the drive.",
     ),
     "link back": Kind(_DRIVE + "DriveOfflineCleared", "OK", ("place",), "The drive at {place} answers again."),
+    "member forced": Kind(
+        _OURS + "MemberForced", "Warning", ("volume", "place"),
+        "The drive at {place} is a member of the volume {volume} again because it was forced: it does not hold what "
+        "was written while it was away.",
+        "Check the file systems on the volume, and the volume: fstripe volume check {volume}",
+    ),
     "given up": Kind(
         _OURS + "DriveGivenUp", "Critical", ("place",),
         "The link of the drive at {place} was lost {count} times within an hour: it is not taken back by itself.",

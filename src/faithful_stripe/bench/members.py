@@ -11,6 +11,7 @@ the spare stands by again. A drive that predicts its failure is copied to a spar
 
 from __future__ import annotations
 
+from ..core.arrays.margin import margin
 from ..core.server.fitness import Candidate, Need, Why, judge
 from ..core.server.unknown import UNKNOWN
 from ..core.units import decimal_size
@@ -169,6 +170,33 @@ def rebuild_onto(controller: Controller, volume: Volume, bay: str) -> Job:
         assert standing_in is not None
         return jobs.start_copy(controller, volume, standing_in, drive, "the data return from the hot spare, as asked")
     return jobs.start_rebuild(controller, volume, position, drive)
+
+
+def force_online(controller: Controller, volume: Volume) -> None:
+    """Use lost members again that are seated and answer, whatever was written while they were away, as few as make the
+    volume readable, the one that left last first. Raises ControllerRefusal."""
+    if controller.margin(volume) >= 0:
+        raise errors.NothingToForce(name=volume.name)
+    able = [
+        (member.generation, position, drive)
+        for position, member in enumerate(volume.members)
+        if member.state == "lost" and (drive := controller.drive_of(member)) and drive.works
+        and controller.reaches(drive.serial) and assemble.standing(controller, volume, position, drive) != "other"
+    ]  # fmt: skip
+    chosen = []
+    for _generation, position, drive in sorted(able, key=lambda a: (-a[0], a[1])):
+        chosen.append((position, drive))
+        if margin(volume.geometry.pattern, set(volume.lost) - {p for p, _drive in chosen}) >= 0:
+            break
+    else:
+        raise errors.TooFewToForce(name=volume.name)
+    for position, drive in chosen:
+        member = volume.members[position]
+        member.state, member.bay, member.done = "active", str(drive.bay), 0
+        controller.event("member forced", drive=drive, volume=volume.name)
+    controller.outdate(volume, always=True)  # whoever is still away holds what the forced ones may not
+    controller.event_condition(volume)
+    settle(controller)
 
 
 # hot spares -------------------------------------------------------------------------------------

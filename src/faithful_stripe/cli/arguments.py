@@ -5,6 +5,7 @@ from __future__ import annotations
 import difflib
 import re
 from collections.abc import Sequence
+from pathlib import Path
 from typing import Any
 
 import click
@@ -107,6 +108,18 @@ class Level(click.ParamType[str]):
 
     def shell_complete(self, ctx: click.Context, param: click.Parameter, incomplete: str) -> list[CompletionItem]:
         return levels(incomplete)
+
+
+class ImageOfBay(click.ParamType[tuple[str, Path]]):
+    """BAY=IMAGE: an image of the drive of a bay."""
+
+    name = "bay=image"
+
+    def convert(self, value: object, param: click.Parameter | None, ctx: click.Context | None) -> tuple[str, Path]:
+        bay, sign, image = str(value).partition("=")
+        if not (bay and sign and image):
+            self.fail(f"{value!r}: expected BAY=IMAGE, such as 4=bay4.img", param, ctx)
+        return bay, Path(image)
 
 
 class Bytes(click.ParamType[int]):

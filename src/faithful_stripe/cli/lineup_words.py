@@ -72,6 +72,7 @@ WHY = {
     Why.BLANK: "is blank there",
     Why.LOCATED: "differs from what P and Q tell",
     Why.OUT_OF_DATE: "is out of date there",
+    Why.AWAY: "was away when that was written",
     Why.ABSENT: "ends before",
 }
 

@@ -278,6 +278,11 @@ class Handler(UpdateHandler):
         volumes.initialize(self.c, volume, "fast" if kind == "Fast" else method)
         return Response(status=204)
 
+    def force_post(self, number: int) -> Response:
+        """The standard's ForceEnable: an offline volume is used with what is seated, even if that loses data."""
+        members.force_online(self.c, self._volume(number))
+        return Response(status=204)
+
     def check_post(self, number: int) -> Response:
         volume = self._volume(number)
         repair = self._body(empty=True).get("Oem", {}).get(names.OEM, {}).get("Repair") is True

@@ -88,6 +88,11 @@ _ROUTES: tuple[tuple[str, str, tuple[str, ...]], ...] = (
         ("POST",),
     ),
     (
+        "/redfish/v1/Systems/<system>/Storage/<raid>/Volumes/<int:number>/Actions/Volume.ForceEnable",
+        "force",
+        ("POST",),
+    ),
+    (
         "/redfish/v1/Systems/<system>/Storage/<raid>/Volumes/<int:number>/Actions/Volume.Initialize",
         "initialize",
         ("POST",),

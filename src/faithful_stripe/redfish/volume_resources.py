@@ -70,6 +70,7 @@ class VolumeResources:
             },
             "Actions": {
                 "#Volume.CheckConsistency": {"target": f"{path}/Actions/Volume.CheckConsistency"},
+                "#Volume.ForceEnable": {"target": f"{path}/Actions/Volume.ForceEnable"},
                 "#Volume.Initialize": {
                     "target": f"{path}/Actions/Volume.Initialize",
                     "InitializeType@Redfish.AllowableValues": ["Fast", "Slow"],

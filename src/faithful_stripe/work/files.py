@@ -10,7 +10,7 @@ import zipfile
 import zlib
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from pathlib import Path, PurePosixPath
 
@@ -22,7 +22,7 @@ from ..core.lineup.document.lineup_document import Lineup
 from ..core.lineup.document.row_map import Why
 from ..core.lineup.reading.samples import Tell, silent
 from ..core.ranges import Range, clip, subtract, total, union
-from ..core.source import BlockSourceError, Pieces
+from ..core.source import BlockSource, BlockSourceError, Pieces
 from ..media.file_readers import opened as opened_files
 from ..media.filesystems import Entry, FilesError, FileSystem, Kind
 from ..media.image import MediaError, media_error
@@ -134,18 +134,22 @@ def files_of(
     with open_array(path, number) as (found, members):
         met: list[Range] = []
         volume = CheckedVolume(found, members, met.extend, path.stem)
-        part = chosen(parts_of(volume), partition, name)
-        where = part.name or ("the volume" if not part.number else f"partition {part.number}")
-        words = f"{where} holds {part.what or 'only zeros'}: that"
-        inside = Pieces(volume, part.pieces, path.stem) if part.pieces else None
-        if inside is None:
-            system = opened_files(volume, part.start, part.length, words)
-        else:
-            system = opened_files(inside, 0, inside.size, words)
+        opened = opened_on(volume, chosen(parts_of(volume), partition, name))
         rowmap = found.rowmap
         # what a pass could not read may be lost, and its map does not say of which bytes of the volume
         mapped = rowmap is not None and not any(f.why in (Why.UNREADABLE, Why.ABSENT) for f in rowmap.faults)
-        yield Opened(part, system, mapped, protected(found), rowmap.open if rowmap else (), met, inside)
+        known = rowmap.open if rowmap else ()
+        yield replace(opened, mapped=mapped, protected=protected(found), known=known, met=met)
+
+
+def opened_on(volume: BlockSource, part: Held) -> Opened:
+    """The file system on one part of a volume, of which nothing is tested. Raises FilesError, BlockSourceError."""
+    where = part.name or ("the volume" if not part.number else f"partition {part.number}")
+    words = f"{where} holds {part.what or 'only zeros'}: that"
+    if not part.pieces:
+        return Opened(part, opened_files(volume, part.start, part.length, words), False, False)
+    inside = Pieces(volume, part.pieces, str(volume))
+    return Opened(part, opened_files(inside, 0, inside.size, words), False, False, inside=inside)
 
 
 def protected(found: Lineup) -> bool:

@@ -6,8 +6,11 @@ are known to be up to date; it is read back before it is called done.
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
+from pathlib import Path
 
+from ..core.lineup.reading.samples import Tell, silent
 from ..core.server.acts import Allowed, ForceOnline, Refused, may
 from ..core.server.assess import assess
 from ..core.server.condition import Judged, State
@@ -21,6 +24,7 @@ from ..redfish.plain import part, text
 from .errors import ActRefused, WorkError
 from .log import Entry, clocks, entries, explained
 from .survey import survey
+from .trying_back import OnImages, on_images
 
 LEFT = ("DriveRemoved", "DriveFailure", "DriveOffline", "DriveGivenUp")
 """Events of a member that leaves, by the last part of their message id."""
@@ -45,6 +49,7 @@ class Rescue:
     logged   whether the server's log could be read: else nothing is known of when a member left
     verdict  whether it may be forced online, and else why not and what comes first
     offered  whether the server offers that
+    tried    what images of its drives say of its missing members, where some were named
     """
 
     server: Server
@@ -53,6 +58,7 @@ class Rescue:
     logged: bool
     verdict: Allowed | Refused
     offered: bool
+    tried: OnImages | None = None
 
     @property
     def serials(self) -> list[str]:
@@ -60,8 +66,14 @@ class Rescue:
         return [str(a.seat.serial) for a in self.away if a.here and a.seat.serial is not UNKNOWN]
 
 
-def rescue(client: Client, name: str, controller: str | None = None) -> Rescue:
-    """What is known of a volume. Raises ChoiceError, RedfishError."""
+def rescue(
+    client: Client, name: str, controller: str | None = None, images: Mapping[str, Path] | None = None,
+    tell: Tell = silent,
+) -> Rescue:  # fmt: skip
+    """What is known of a volume. Raises ChoiceError, RedfishError, and what `on_images` does.
+
+    images  of its drives, by bay, to try each choice of missing members on
+    """
     seen = survey(client)
     volume = seen.volume(name, controller)
     missed: list[str] = []
@@ -73,7 +85,9 @@ def rescue(client: Client, name: str, controller: str | None = None) -> Rescue:
     missing = [volume.seats[i] for i in sorted(standing(seen, volume).gone)]
     away = tuple(_away(seen, s, events) for s in missing if s.state is not SeatState.REBUILDING)
     offered = text(part(client.maybe(volume.path), "Actions", ACTION), "target") is not UNKNOWN
-    return Rescue(seen, volume, away, logged, may(ForceOnline(volume), seen), offered)
+    tried = on_images(seen, volume, images, tell) if images and away else None
+    act = ForceOnline(volume, tried.proven if tried else frozenset())
+    return Rescue(seen, volume, away, logged, may(act, seen), offered, tried)
 
 
 def _away(seen: Server, seat: Seat, events: list[Entry]) -> Away:

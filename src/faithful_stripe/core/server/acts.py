@@ -104,9 +104,13 @@ class UpdateFirmware:
 
 @dataclass(frozen=True)
 class ForceOnline:
-    """Having a controller use members of an offline volume again that it has given up (`Volume.ForceEnable`)."""
+    """Having a controller use members of an offline volume again that it has given up (`Volume.ForceEnable`).
+
+    proven  the indices of seats whose members are known to be up to date from elsewhere, whatever the server says
+    """
 
     volume: Volume
+    proven: frozenset[int] = frozenset()
 
 
 Act = TakeOut | Restart | ForgetVolume | UpdateFirmware | ForceOnline
@@ -121,7 +125,7 @@ def may(act: Act, server: Server) -> Allowed | Refused:
     if isinstance(act, ForgetVolume):
         return Allowed(tuple(_hangs_on(server, act.volume)))
     if isinstance(act, ForceOnline):
-        return _force(server, act.volume)
+        return _force(server, act.volume, act.proven)
     return _update(server, act)
 
 
@@ -264,7 +268,7 @@ def _copy_first(server: Server, drive: Drive) -> Refused | None:
 # forcing a volume online ------------------------------------------------------------------------
 
 
-def _force(server: Server, v: Volume) -> Allowed | Refused:
+def _force(server: Server, v: Volume, proven: frozenset[int]) -> Allowed | Refused:
     """Allowed where enough members are there that are known to be up to date: a controller that is made to use one that
     is not mixes old bytes with new ones, and parity that is written from them makes that lasting."""
     facts: dict[str, Any] = {"volume": v}
@@ -280,10 +284,11 @@ def _force(server: Server, v: Volume) -> Allowed | Refused:
     def enough(back: set[int]) -> bool:
         return margin(pattern, gone - back) >= 0
 
-    if enough({i for i in here if missing[i].current is True}):
+    current = {i for i, s in missing.items() if s.current is True or i in proven}
+    if enough(here & current):
         return Allowed()
-    if enough({i for i, s in missing.items() if s.current is True}):
-        away = tuple(s for i, s in missing.items() if s.current is True and i not in here)
+    if enough(current):
+        away = tuple(s for i, s in missing.items() if i in current and i not in here)
         return Refused(Because.MEMBERS_AWAY, facts | {"seats": away}, bring_back(server, v))
     unknown = tuple(s for s in missing.values() if s.current is UNKNOWN)
     if unknown and enough({i for i, s in missing.items() if s.current is not False}):

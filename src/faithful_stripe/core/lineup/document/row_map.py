@@ -41,6 +41,8 @@ class Why(StrEnum):
     """Two equations single it out."""
     OUT_OF_DATE = "out-of-date"
     """What it holds is like what stood there once, what the others tell is like the rest of the array."""
+    AWAY = "away"
+    """It is known to have been away while the others were written, and nothing there speaks for another one."""
     ABSENT = "absent"
     """Its image ends before."""
 

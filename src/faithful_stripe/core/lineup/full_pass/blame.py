@@ -96,6 +96,7 @@ class Judge:
     made: Geometry
     members: Sequence[BlockSource | None]
     suspects: Mapping[int, float] = field(default_factory=dict)
+    behind: frozenset[int] = frozenset()
     _blocks: list[npt.NDArray[np.uint8]] = field(default_factory=list)
     _blank: int = 0
     _seen: int = 0
@@ -182,7 +183,14 @@ class Judge:
                 faults += [f for looked in region for f in self._laid(looked.run, who, why)]
             if len(undecided) == len(waiting):
                 break
-        return faults, [*still, *(looked.run for region in undecided for looked in region)]
+        for looked in (looked for region in undecided for looked in region):
+            taking_part = {self._group(looked.run).cells[c][1] for c, k in enumerate(looked.coefficients) if k}
+            away = taking_part & self.behind
+            if len(away) == 1:  # nothing there speaks for another one, and the others were written together
+                faults += self._laid(looked.run, away.pop(), Why.AWAY)
+            else:
+                still.append(looked.run)
+        return faults, still
 
     # one run ------------------------------------------------------------------------------------
 

@@ -52,17 +52,19 @@ UNLIKE_SHARE = 0.2
 def full_pass(
     made: Geometry, members: Sequence[Member], suspects: Mapping[int, float] | None = None, sink: Sink | None = None,
     tell: Tell = silent, part: Range | None = None, sealing: Sealing | None = None,
+    behind: frozenset[int] = frozenset(),
 ) -> RowMap:  # fmt: skip
     """Read everything that holds data on the members and test it.
 
     suspects  members of which something else says that they are out of date, and with how many nats
+    behind    members that are known to have been away while the others were written
     part      only rows with some of these bytes of the volume
     sealing   is given what is read of each member
     """
     whole = as_long(made, members)
     if isinstance(made, Concatenation):
         return _one_by_one(made, whole, sink, tell, part, sealing)
-    return _Pass(made, whole, suspects or {}, sink, tell, sealing).run(part)
+    return _Pass(made, whole, suspects or {}, sink, tell, sealing, behind).run(part)
 
 
 def _one_by_one(
@@ -132,12 +134,12 @@ class _Row:
 class _Pass:
     def __init__(
         self, made: Geometry, members: Sequence[Member], suspects: Mapping[int, float], sink: Sink | None, tell: Tell,
-        sealing: Sealing | None,
+        sealing: Sealing | None, behind: frozenset[int],
     ) -> None:  # fmt: skip
         self.made, self.members, self.sink, self.tell, self.sealing = made, list(members), sink, tell, sealing
         self.pattern, self.strip = made.pattern, made.strip_bytes
         self.gone = frozenset(i for i, m in enumerate(members) if m is None)
-        self.judge = Judge(made, self.members, suspects)
+        self.judge = Judge(made, self.members, suspects, behind)
         self.noted = _Row()
         self.runs: list[Run] = []
         self._room = np.empty(0, np.uint8)
