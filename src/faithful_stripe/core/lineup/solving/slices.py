@@ -110,10 +110,15 @@ def _behind(pile: Pile, found: Solution, array: Lineup, search: Search, tell: Te
     low = max(ends.values()) // BLOCK * BLOCK
     tell("what stands behind an array on its images is looked at")
     more = seen_between(pile, sorted(ends), low, max(s.size for s in pile.sources), search)
-    behind = [
-        a for a in more.arrays
-        if a.strength != "undecided" and min(a.geometry.start_bytes) >= low and not _same(array, a)
-    ]  # fmt: skip
+    after = [a for a in more.arrays if a.strength != "undecided" and min(a.geometry.start_bytes) >= low]
+    behind = [a for a in after if not _same(array, a)]
+    ended = {pile.names[i] for i, held in left.items() if held < made.strip_bytes}
+    onward = next((a for a in after if a not in behind and _names(array) - _names(a) <= ended), None)
+    if onward is not None and _names(array) - _names(onward):
+        note = ("slices", f"without an image that ends there, an array goes on behind byte {low} of its images")
+        longer = _as_long_as(array, onward)
+        whole = tuple(longer if a is array else a for a in found.arrays)
+        return replace(found, arrays=whole, trace=(*found.trace, note))
     if not behind:
         return found
     note = ("slices", f"behind an array, from byte {low} of its images on, others stand: {len(behind)}")
@@ -190,15 +195,27 @@ def _shared(a: Lineup, b: Lineup) -> bool:
     return len({n for n in a.seated if n} & {n for n in b.seated if n}) > 1
 
 
+def _names(array: Lineup) -> set[str]:
+    return {name for name in array.seated if name is not None}
+
+
+def _as_long_as(array: Lineup, onward: Lineup) -> Lineup:
+    """An array up to the end of the part of it that was found without members whose images end before."""
+    made, other = array.geometry, onward.geometry
+    end = min(start + size for start, size in zip(other.start_bytes, other.member_bytes, strict=True))
+    return replace(array, geometry=replace(made, member_bytes=tuple(end - start for start in made.start_bytes)))
+
+
 def _same(a: Lineup, b: Lineup) -> bool:
-    """Whether one array goes on in the other: what stands on its members from there on follows as it does in the
-    other, whatever the two call it."""
+    """Whether one array goes on in the other, or in a part of its members: what stands on them from there on follows as
+    it does in the other, whatever the two call it."""
     if not _shared(a, b):
         return False
     first, other = a.geometry, b.geometry
-    if isinstance(other, Concatenation) or first.strip_bytes != other.strip_bytes or set(a.seated) != set(b.seated):
+    if isinstance(other, Concatenation) or first.strip_bytes != other.strip_bytes or not _names(b) <= _names(a):
         return False
-    at = other.start_bytes[0] + np.arange(COMPARED_STRIPS, dtype=np.int64) * other.strip_bytes
+    strips = min(COMPARED_STRIPS, min(other.member_bytes) // other.strip_bytes)
+    at = other.start_bytes[0] + np.arange(strips, dtype=np.int64) * other.strip_bytes
     apart: set[int] = set()
     for position, name in enumerate(b.seated):
         if name is not None:
