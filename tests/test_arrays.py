@@ -393,7 +393,7 @@ def test_margin(level, lost, left):
         ({"level": "RAID5", "spans": 2}, "RAID5 has one span, not 2"),
         ({"level": "RAID5", "members": 33}, "33 drives in one span"),
         ({"level": "RAID10", "members": 5}, "5 drives do not divide into two or more mirrors of 2"),
-        ({"level": "RAID6", "q_exponent": "other"}, "RAID6 has no layout other"),
+        ({"level": "RAID6", "q_exponent": "odd"}, "RAID6 has no layout odd"),
         ({"level": "RAID5", "q_place": "after-p"}, "RAID5 has no layout after-p"),
         ({"strip_bytes": 3000}, "a strip of 3000 bytes"),
         ({"member_bytes": 100}, "smaller than one strip"),

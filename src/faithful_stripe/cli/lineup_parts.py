@@ -16,6 +16,7 @@ NOT_READ = {
 if TYPE_CHECKING:
     from ..core.lineup.document.four_verdicts import Verdicts
     from ..core.lineup.document.lineup_document import Lineup, Solution
+    from ..core.lineup.document.other_parity import SecondParity
     from .render import Part
 
 
@@ -28,7 +29,8 @@ def array_parts(array: Lineup, number: int, explain: bool) -> list[Part]:
 
     made = array.geometry
     layout = "".join(f", {w}" for w in layout_words(made.layout))
-    q = f", Q {made.layout.q_place} ({made.layout.q_exponent})" if made.layout.q_place else ""
+    counted = {"other": "not counted as here"}.get(made.layout.q_exponent or "", made.layout.q_exponent)
+    q = f", Q {made.layout.q_place} ({counted})" if made.layout.q_place else ""
     spans = f" in {made.layout.spans} spans" if made.layout.spans > 1 else ""
     strip = f"strip {binary_size(made.strip_bytes)}{layout}{q}"
     if made.layout.level == "SPAN":
@@ -107,6 +109,28 @@ def held_parts(array: Lineup) -> list[Part]:
             part, at, binary_size(one.length) + pieces, NOT_READ[one.not_read] if one.not_read else one.what or "-"
         )
     return [table] if array.holds else []
+
+
+SECONDS = {
+    "diagonal": "runs along diagonals of the strips, which is not read here",
+    "unknown": "is computed in no way that is known here, or is spare space",
+}
+
+
+def second_parity_lines(other: SecondParity) -> list[Part]:
+    """An array of which nothing but its parities is known."""
+    from ..core.units import binary_size
+    from .render import Line
+
+    second = SECONDS.get(other.kind.value, f"is Q over the polynomial {other.polynomial:#x}, and no order was found")
+    return [
+        Line(f"{len(other.images)} images are one array with two parities; its layout is undecided", "Warning"),
+        Line(f"  P matches at {other.matching} of {other.places} places; strips of {binary_size(other.strip)}"),
+        Line(f"  the second parity moves by one member each row; it {second}"),
+        Line(f"  members round the circle, not known from which on: {', '.join(other.images)}"),
+        Line("  What would settle it: the controller's own configuration"),
+        Line(),
+    ]
 
 
 def given_parts(solution: Solution) -> list[Part]:

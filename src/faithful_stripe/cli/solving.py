@@ -13,7 +13,7 @@ import click
 
 from .arguments import Bytes, Level, Seconds
 from .common import ATTENTION, json_option, print_json
-from .lineup_parts import array_parts, given_parts
+from .lineup_parts import array_parts, given_parts, second_parity_lines
 
 if TYPE_CHECKING:
     from ..core.lineup.document.lineup_document import Solution
@@ -162,7 +162,8 @@ def _solution_parts(solution: Solution, out: Path | None, explain: bool) -> list
     parts: list[Part] = []
     for number, array in enumerate(solution.arrays):
         parts += [*array_parts(array, number + 1, explain), Line()]
-    if not solution.arrays:
+    parts += [line for other in solution.parities for line in second_parity_lines(other)]
+    if not solution.arrays and not solution.parities:
         parts.append(Line("No array was found among these images.", "Warning"))
     if solution.unused:
         parts.append(Line(f"Belong to no array found: {', '.join(solution.unused)}"))
@@ -178,5 +179,6 @@ def _solution_parts(solution: Solution, out: Path | None, explain: bool) -> list
     parts += [Line(f"Note: {note}", "Warning") for note in solution.notes]
     parts.append(Line(f"Read: {binary_size(solution.bytes_read)}."))
     if out:
-        parts.append(Line(f"Written to {out}; the volume: fstripe lineup extract {out} OUT"))
+        volume = f"; the volume: fstripe lineup extract {out} OUT" if solution.arrays else ": there is no volume in it"
+        parts.append(Line(f"Written to {out}{volume}"))
     return parts

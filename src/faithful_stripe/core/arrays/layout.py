@@ -136,6 +136,9 @@ EXPONENTS = ("data-index", "member-position")
 RARE_EXPONENTS = ("data-index-reversed", "member-position-reversed")
 """Counted from the last one down: found on drives, and read."""
 
+OTHER = "other"
+"""Q's place is known, and not how it is counted: found on drives, and read by P alone."""
+
 
 @dataclass(frozen=True)
 class Layout:
@@ -145,7 +148,7 @@ class Layout:
     spans       inner arrays of a nested level, one after the other in the members; else 1
     copies      members of one mirror (RAID 10)
     q_place     "after-p" or "before-p", q_exponent "data-index" or "member-position" (RAID 6, 60), either of them
-                "-reversed" where it is counted from the last one down
+                "-reversed" where it is counted from the last one down; "other" where no rule here says how
     turn_rows   rows after which parity moves on to the next member: 1, or more where its rotation is delayed
     spare       "after-p" or "before-p": one strip of each row stays free, there (RAID 5 with distributed spare space)
     outer       the unit of a nested level's outer stripe: "row" (all data of one inner row) or "strip"
@@ -169,7 +172,7 @@ class Layout:
     def usual(self) -> bool:
         """Whether it is one that arrays are made in here: parity moves on with every row, nothing is left free, and Q
         counts from the first one."""
-        rare = self.turn_rows > 1 or self.spare or self.outer != "row" or self.q_exponent in RARE_EXPONENTS
+        rare = self.turn_rows > 1 or self.spare or self.outer != "row" or self.q_exponent in (*RARE_EXPONENTS, OTHER)
         return not rare
 
     def exponents(self, places: Sequence[int]) -> list[int]:
@@ -221,7 +224,7 @@ def layout(
         wanted = (rotation, data, q_place)
         if all(w in (None, k) for w, k in zip(wanted, known, strict=True)):
             exponent = (q_exponent or EXPONENTS[0]) if facts.parity == 2 else q_exponent
-            if exponent not in ((*EXPONENTS, *RARE_EXPONENTS) if facts.parity == 2 else (None,)):
+            if exponent not in ((*EXPONENTS, *RARE_EXPONENTS, OTHER) if facts.parity == 2 else (None,)):
                 break
             made = Layout(
                 facts.name, members, known[0], known[1], spans, copies, known[2], exponent, turn_rows, spare, outer
@@ -329,8 +332,9 @@ def _parity_pattern(chosen: Layout, rule: Rule) -> Pattern:
         else:
             after = rule.data_after + (beside == 1)
             places = [(p + after + d) % n for d in range(n - len(parity) - len(free))]
-        checks: Checks = ((*(1,) * len(places), 1, *(0,) * (len(parity) - 1)),)
-        if rule.q:
+        checked = parity if chosen.q_exponent != OTHER else [p]  # Q by another rule is in no equation
+        checks: Checks = ((*(1,) * len(places), 1, *(0,) * (len(checked) - 1)),)
+        if len(checked) > 1:
             checks = (*checks, (*(power(e) for e in chosen.exponents(places)), 0, 1))
         for span in range(spans):
             base, count = span * n, len(places)
@@ -341,7 +345,7 @@ def _parity_pattern(chosen: Layout, rule: Rule) -> Pattern:
             if chosen.outer == "strip":
                 number = (row * count + inner) * spans + span
             index[row, [base + place for place in places]] = number
-            cells = tuple((row, base + member) for member in (*places, *parity))
+            cells = tuple((row, base + member) for member in (*places, *checked))
             groups.append(Group(cells, len(places), checks))
     return Pattern(rows, n * spans, index, tuple(groups))
 

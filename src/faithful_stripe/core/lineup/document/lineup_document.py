@@ -17,6 +17,7 @@ from .former import Former, Zone, Zoned, zones
 from .four_verdicts import Verdicts, placed
 from .held import Held
 from .ledger import Entry, Ledger
+from .other_parity import SecondParity
 from .row_map import RowMap, opened
 
 if TYPE_CHECKING:
@@ -203,6 +204,7 @@ class Solution:
     claims  set-ups that the images carry, held against the data
     given   what a person knew of an array; differences: where the images by themselves say otherwise
     unmet   whether nothing was found that is as given, and this is what the images say by themselves
+    parities  arrays of which no more is known than that P matches, and what their second parity is
     """
 
     arrays: tuple[Lineup, ...]
@@ -215,6 +217,7 @@ class Solution:
     given: Given | None = None
     differences: tuple[Difference, ...] = ()
     unmet: bool = False
+    parities: tuple[SecondParity, ...] = ()
 
     def as_document(self) -> dict[str, Any]:
         return {
@@ -228,6 +231,7 @@ class Solution:
             **({"given": self.given.as_document()} if self.given else {}),
             **({"differences": [asdict(d) for d in self.differences]} if self.differences else {}),
             **({"unmet": True} if self.unmet else {}),
+            **({"second_parities": [p.as_document() for p in self.parities]} if self.parities else {}),
             "trace": [{"stage": stage, "says": says} for stage, says in self.trace],
         }
 

@@ -115,7 +115,7 @@ def _behind(pile: Pile, found: Solution, array: Lineup, search: Search, tell: Te
     ended = {pile.names[i] for i, held in left.items() if held < made.strip_bytes}
     onward = next((a for a in after if a not in behind and _names(array) - _names(a) <= ended), None)
     if onward is not None and _names(array) - _names(onward):
-        note = ("slices", f"without an image that ends there, an array goes on behind byte {low} of its images")
+        note = ("slices", f"without an image that ends there, an array continues behind byte {low} of its images")
         longer = _as_long_as(array, onward)
         whole = tuple(longer if a is array else a for a in found.arrays)
         return replace(found, arrays=whole, trace=(*found.trace, note))

@@ -50,6 +50,7 @@ from ..verdict.weighing import conclude
 from .grown import begun_in_front, grew, with_former
 from .mirrors import conclude_mirror
 from .rare import q_does_not_match, takes_its_place
+from .recounted import with_other_parity
 from .slices import with_slices
 from .span import conclude_span, unstriped, whole_on
 from .starts_apart import moved, moved_back, starts_apart
@@ -68,11 +69,12 @@ def solve(pile: Pile, tell: Tell = silent, full: bool = False) -> Solution:
     tell  is told what is being looked at, for a person who waits
     full  whether everything that holds data is read in any case
     """
-    found = _begun(pile, tell) or find_arrays(pile, tell)
-    if not stopped(found):
+    found = _begun(pile, tell) or _recounted(pile, tell) or find_arrays(pile, tell)
+    if not stopped(found) and not found.parities:
         try:
             found = with_slices(pile, found, lambda part: find_arrays(part, tell), tell)
             found = with_former(pile, found, tell)
+            found = with_other_parity(pile, found, lambda part: find_arrays(part, tell), tell)
         except KeyboardInterrupt:
             found = replace(found, notes=(*found.notes, STOPPED))
     if pile.effort.gave_up and not _certain(found):
@@ -98,6 +100,17 @@ def _begun(pile: Pile, tell: Tell) -> Solution | None:
         return begun_in_front(pile, lambda part: find_arrays(part, tell), tell) if pile.given is None else None
     except KeyboardInterrupt:
         return None
+
+
+def _recounted(pile: Pile, tell: Tell) -> Solution | None:
+    """What all images of a pile make, or all but one, where they have P and a second parity that is not ours."""
+    try:
+        found = with_other_parity(
+            pile, Solution((), tuple(pile.names)), lambda part: find_arrays(part, tell), tell, False
+        )
+    except KeyboardInterrupt:
+        return None
+    return found if found.arrays or found.parities else None
 
 
 def as_measured(array: Lineup) -> Lineup:
