@@ -23,12 +23,12 @@ LEAST_NAMED = 8
 
 
 def takes_its_place(table: Table, other: Lineup, made: Lineup) -> bool:
-    """Whether an answer in a rare layout is the better one: it is proven, or structures of a file system state clearly
-    more for it, or the rows match under it and not under the usual one; with more members missing than in a decided
-    one, as much more for each. Where others of its kind explain the data as well, it is undecided, and so is the usual
-    one then, of which less is true."""
-    if other.strength == "certain":
-        return True
+    """Whether an answer in a rare layout is the better one: it is proven, and no more rows fail under it; or structures
+    of a file system state clearly more for it, or the rows match under it and not under the usual one; with more
+    members missing than in a decided one, as much more for each. Where others of its kind explain the data as well, it
+    is undecided, and so is the usual one then, of which less is true."""
+    if other.strength == "certain":  # by what structures state: that is no word on how Q is counted
+        return _broken(table, other) <= _broken(table, made)
     more = max(0, other.members.count(None) - made.members.count(None))
     lead = MARGIN_NATS * (1 + more * (made.strength != "undecided"))
     named = any(len(a) >= LEAST_NAMED for a in table.anchors if not a.ground.guessed)
