@@ -69,6 +69,7 @@ def test_the_last_row_of_a_file_system_belongs_to_the_volume(small, tmp_path):
         "622/95",  # RAID 50 likewise, that copy on a third image
         "631/46",  # RAID 5, one member silent from a place on: a row that is not related there, cut off
         "621/67",  # RAID 60: a member "out of date", though it held all that the place left for it must
+        "681/10",  # RAID 6 with two rows, parity written anew in another order over one: that order was certain
         "651/86",  # RAID 10, one image cut short: what goes on without it was taken for another array
         "541/48",  # RAID 1E of 15, whose second row holds one copy: "RAID 10 of 14", the last image left out
     ],

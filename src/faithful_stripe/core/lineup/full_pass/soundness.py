@@ -21,6 +21,9 @@ from .stretch import Sink, Stretch
 FULL_BYTES = 1 << 30
 """Members that hold no more than this together are read whole without being asked to."""
 
+MOST_OPEN = 0.4
+"""Of the rows that hold data, those that may not match under P and Q in an order that is certain."""
+
 BEHIND = (Why.OUT_OF_DATE, Why.LOCATED)
 """What a member holds there was right once, or never; blank and unreadable areas say nothing of its age."""
 
@@ -86,6 +89,8 @@ def judged_by(found: Lineup, members: Sequence[BlockSource | None], rowmap: RowM
     verdicts = replace(found.verdicts, currency=currency, soundness=soundness)
     if verdicts.soundness.sure is Sure.CERTAIN and (more := _beyond(found, members)):
         verdicts = replace(verdicts, soundness=Verdict(Sure.PROBABLE, Reason.BEYOND, count=more))
+    if verdicts.order.sure is Sure.CERTAIN and _mostly_open(found.geometry, rowmap):
+        verdicts = replace(verdicts, order=Verdict(Sure.PROBABLE, Reason.OPEN_ROWS))
     behind = {f.member for f in rowmap.faults if f.why in BEHIND}
     innocent = {name: p for name, p in found.seats if p not in behind}  # the samples took it for out of date
     chosen = tuple(next((n for n, p in innocent.items() if p == at), name) for at, name in enumerate(found.members))
@@ -94,6 +99,13 @@ def judged_by(found: Lineup, members: Sequence[BlockSource | None], rowmap: RowM
         stale=tuple(n for n in found.stale if n not in innocent),
         seats=tuple(s for s in found.seats if s[0] not in innocent),
     )  # fmt: skip
+
+
+def _mostly_open(made: Geometry, rowmap: RowMap) -> bool:
+    """Whether so many rows do not match under P and Q that these, which tell the order, may be another order's: parity
+    was written anew in it, perhaps over data."""
+    two = any(len(group.checks) > 1 for group in made.pattern.groups if group.data > 1)
+    return two and rowmap.rows.get(State.OPEN, 0) > MOST_OPEN * sum(rowmap.rows.values())
 
 
 def _rows_read(made: Geometry, part: Range | None) -> Range:
