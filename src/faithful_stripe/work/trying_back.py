@@ -121,7 +121,7 @@ def on_images(server: Server, volume: Volume, images: Mapping[str, Path], tell: 
         Choice(some, wrong, None if names is None or wrong is None else tuple(n for n, at in names if _meet(at, wrong)))
         for some, wrong in chosen
     ]
-    choices.sort(key=lambda c: (total(c.harmed or ()), len(c.seats)))
+    choices.sort(key=lambda c: (c.harmed is None, total(c.harmed or ()), len(c.seats)))
     doubt = _doubt(volume, found, rowmap, places, len(seats))
     faulty = {fault.member for fault in rowmap.faults}
     proven = frozenset() if doubt else frozenset(i for i in places if places[i] not in faulty)

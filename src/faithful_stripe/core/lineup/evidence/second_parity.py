@@ -8,7 +8,7 @@ then held against Q over every polynomial that makes a field of bytes, and again
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from dataclasses import dataclass
 from functools import lru_cache, partial
 from itertools import combinations, product
@@ -16,6 +16,7 @@ from itertools import combinations, product
 import numpy as np
 import numpy.typing as npt
 
+from ...arrays.engine import SECTOR
 from ..document.other_parity import Second, SecondParity
 from ..reading.samples import BLOCK, Pile
 
@@ -53,10 +54,6 @@ PRIMES = (3, 5, 7, 11, 13, 17, 31, 257)
 """Lengths of a diagonal: a strip has one piece less."""
 
 Bytes = npt.NDArray[np.uint8]
-
-
-OURS = 0x11D
-"""That of RAID 6 here."""
 
 Exponents = dict[int, int]
 """By the steps round the circle from the second parity's place: how Q counts what stands there."""
@@ -109,8 +106,8 @@ def _outsiders(
     told, places = list[tuple[int, int]](), 0
     for offset in offsets.tolist():
         blocks = pile.column(offset, images)
-        sector = int(np.argmax(blocks.reshape(len(images), -1, 512).any(axis=2).sum(axis=0)))
-        part = blocks[:, sector * 512 : sector * 512 + 512]
+        sector = int(np.argmax(blocks.reshape(len(images), -1, SECTOR).any(axis=2).sum(axis=0)))
+        part = blocks[:, sector * SECTOR : sector * SECTOR + SECTOR]
         if len({row.tobytes() for row in part if row.any()}) < 3:
             continue
         places += 1
@@ -152,9 +149,9 @@ def _turning(told: list[tuple[int, int]], count: int) -> tuple[int, list[int]] |
     return None
 
 
-def _agree(votes: object) -> bool:
-    counted = list(votes)  # type: ignore[call-overload]
-    return bool(sum(max(v.values()) for v in counted) >= ALIKE_SHARE * sum(v.total() for v in counted))
+def _agree(votes: Collection[Counter[int]]) -> bool:
+    """Whether in nearly all of them together the votes are for one member each."""
+    return sum(max(v.values()) for v in votes) >= ALIKE_SHARE * sum(v.total() for v in votes)
 
 
 def _computed(

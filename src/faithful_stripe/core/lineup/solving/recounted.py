@@ -12,12 +12,13 @@ from dataclasses import replace
 
 import numpy as np
 
+from ...arrays.gf256 import POLYNOMIAL
 from ...arrays.layout import OTHER
 from ...ranges import Range
 from ...source import BlockSource, Buffer, check_bounds, read
 from ..document.lineup_document import Evidence, Lineup, Solution
 from ..document.other_parity import Second
-from ..evidence.second_parity import LEAST_IMAGES, OURS, Found, powers, second_parity
+from ..evidence.second_parity import LEAST_IMAGES, Found, powers, second_parity
 from ..reading.samples import Pile, Tell
 
 Search = Callable[[Pile], Solution]
@@ -32,7 +33,7 @@ class Recounted:
     def __init__(self, sources: Sequence[BlockSource], place: int, found: Found) -> None:
         assert found.rule is not None
         self.sources, self.place, self.strip, self.rule = sources, place, found.told.strip, found.rule
-        self._tables = powers(OURS, len(sources))
+        self._tables = powers(POLYNOMIAL, len(sources))
 
     def __str__(self) -> str:
         return str(self.sources[self.place])
@@ -77,7 +78,7 @@ def with_other_parity(pile: Pile, found: Solution, search: Search, tell: Tell, l
         return found
     tell("whether there is a second parity of another kind")
     other = second_parity(pile, free)
-    if other is None or not other.told.strip or other.told.polynomial == OURS:
+    if other is None or not other.told.strip or other.told.polynomial == POLYNOMIAL:
         return found
     if other.told.kind is Second.UNKNOWN and not last:
         return found
