@@ -2,6 +2,9 @@
 PYTHON ?= python3
 VENV ?= .venv
 BIN := $(VENV)/bin
+# the tests run side by side: each with one thread for its matrices, as `fstripe` itself
+export OPENBLAS_NUM_THREADS ?= 1
+export OMP_NUM_THREADS ?= 1
 
 .PHONY: demo test long check lint shots man bench slow clean
 

@@ -127,3 +127,36 @@ def test_another_programs_nbd_server_is_read(tmp_path):
     finally:
         process.kill()
         process.wait()
+
+
+class Hurt:
+    """An image of which one sector cannot be read."""
+
+    size, path, bad = 3 << 20, Path("hurt.img"), (1 << 20) + 4096
+
+    def __init__(self):
+        self.asked = []
+
+    def read_into(self, offset, buffer):
+        self.asked.append((offset, len(buffer)))
+        if offset <= self.bad < offset + len(buffer):
+            raise Unreadable(source=self.path, offset=offset, length=len(buffer))
+        buffer[:] = bytes([offset // 4096 % 251]) * len(buffer)
+
+    def data_ranges(self, start=0, end=None):
+        yield start, self.size if end is None else end
+
+
+def test_bytes_travel_once_and_one_that_is_lost_takes_no_other_with_it():
+    hurt = Hurt()
+    with serving(hurt) as nbd:
+        image = open_drive(Path(f"nbd://127.0.0.1:{nbd.port}/volume"))
+        try:
+            for at in range(0, 1 << 20, 65536):
+                read(image, at, 4096)
+            assert len(hurt.asked) == 1
+            assert read(image, Hurt.bad + 4096, 4096) == bytes([(Hurt.bad // 4096 + 1) % 251]) * 4096
+            with pytest.raises(Unreadable):
+                read(image, Hurt.bad, 512)
+        finally:
+            image.close()

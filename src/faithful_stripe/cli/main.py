@@ -168,6 +168,8 @@ codecs.register_error("plain", _plain)
 def run() -> None:
     """Run the command line: errors become one line and an exit status here, and nowhere else."""
     status: Any
+    for pool in ("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS"):
+        os.environ.setdefault(pool, "1")  # the solver's matrices are small: more threads wait for one another
     for number in (signal.SIGTERM, signal.SIGHUP):
         if signal.getsignal(number) is signal.SIG_DFL:
             signal.signal(number, _ended)  # what is open is closed, and sessions are logged out

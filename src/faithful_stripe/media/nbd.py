@@ -139,6 +139,7 @@ class _Connection(socketserver.BaseRequestHandler):
     def handle(self) -> None:
         self.structured = self.asked_status = False
         with suppress(_Gone, OSError), self.server.connected():
+            self.request.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)  # a client waits for every answer
             self.request.settimeout(GREETING)
             if self._agree():
                 while self._serve():
@@ -300,8 +301,8 @@ class _Connection(socketserver.BaseRequestHandler):
     def _chunk(self, handle: bytes, kind: int, head: bytes, data: bytes | bytearray = b"") -> None:
         """A structured reply of one chunk."""
         self.request.settimeout(TAKING)
-        self.request.sendall(struct.pack(">IHH", CHUNK, DONE, kind) + handle + struct.pack(">I", len(head) + len(data)))
-        self.request.sendall(head)
+        size = struct.pack(">I", len(head) + len(data))
+        self.request.sendall(struct.pack(">IHH", CHUNK, DONE, kind) + handle + size + head)
         self.request.sendall(data)
 
     def _answer(self, handle: bytes, error: int, data: bytes | bytearray = b"") -> None:

@@ -40,7 +40,7 @@ ADDRESS = re.compile(r"^(nbd|http|https):/+")
 PATIENCE = 30.0
 """Seconds that a server may take for one answer."""
 PIECE, KEPT = 1 << 20, 32
-"""Bytes of one question to a web server, and how many of its answers are kept: small reads would each be a journey."""
+"""Bytes of one question, and how many answers are kept: small reads would each be a journey."""
 
 
 def address_of(path: Path) -> str | None:
@@ -69,6 +69,7 @@ class Remote:
         self.path, self.address = path, address
         self._size = 0
         self._lock = threading.Lock()
+        self._kept: OrderedDict[int, bytes] = OrderedDict()
 
     def __str__(self) -> str:
         return self.address
@@ -102,6 +103,30 @@ class Remote:
                 raise Unreadable(source=self, offset=offset, length=len(view)) from reason
 
     def _fill(self, offset: int, view: memoryview) -> None:
+        """Bytes from `offset`, out of pieces that are kept: nothing travels twice."""
+        at = 0
+        while at < len(view):
+            number, inner = divmod(offset + at, PIECE)
+            count = min(PIECE - inner, len(view) - at)
+            part = view[at : at + count]
+            try:
+                part[:] = self._piece(number)[inner : inner + count]
+            except (OSError, httpx.HTTPError, EOFError):  # somewhere in the piece: what was asked for may be given
+                self._ask(offset + at, part)
+            at += count
+
+    def _piece(self, number: int) -> bytes:
+        if number not in self._kept:
+            data = bytearray(min(PIECE, self._size - number * PIECE))
+            self._ask(number * PIECE, memoryview(data))
+            self._kept[number] = bytes(data)
+            if len(self._kept) > KEPT:
+                self._kept.popitem(last=False)
+        self._kept.move_to_end(number)
+        return self._kept[number]
+
+    def _ask(self, offset: int, view: memoryview) -> None:
+        """Bytes from `offset` from the server. Raises OSError, EOFError or httpx.HTTPError."""
         raise NotImplementedError
 
     def data_ranges(self, start: int = 0, end: int | None = None) -> Iterator[Range]:
@@ -126,6 +151,7 @@ class NbdImage(Remote):
 
     def _connected(self) -> socket.socket:
         made = socket.create_connection((self._host, self._port), timeout=PATIENCE)
+        made.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
         try:
             self._greet(made)
         except BaseException:
@@ -154,17 +180,15 @@ class NbdImage(Remote):
             if kind == ACK:
                 return
 
-    def _fill(self, offset: int, view: memoryview) -> None:
-        for at in range(0, len(view), MOST_BYTES):
-            part = view[at : at + MOST_BYTES]
-            try:
-                self._ask(offset + at, part)
-            except (EOFError, ConnectionError, TimeoutError):
-                self._socket.close()
-                self._socket = self._connected()  # once: it may have been restarted
-                self._ask(offset + at, part)
+    def _ask(self, offset: int, view: memoryview) -> None:
+        try:
+            self._ask_once(offset, view)
+        except (EOFError, ConnectionError, TimeoutError):
+            self._socket.close()
+            self._socket = self._connected()  # once: it may have been restarted
+            self._ask_once(offset, view)
 
-    def _ask(self, offset: int, part: memoryview) -> None:
+    def _ask_once(self, offset: int, part: memoryview) -> None:
         self._handle += 1
         self._socket.sendall(struct.pack(">IHHQQI", REQUEST, 0, READ, self._handle, offset, len(part)))
         magic, error, handle = struct.unpack(">IIQ", _take(self._socket, 16))
@@ -186,7 +210,6 @@ class WebImage(Remote):
     def __init__(self, path: Path, address: str) -> None:
         super().__init__(path, address)
         self._client = httpx.Client(timeout=PATIENCE, follow_redirects=True, headers={"Accept-Encoding": "identity"})
-        self._kept: OrderedDict[int, bytes] = OrderedDict()
         self._version = ""
         try:
             answer = self._client.get(address, headers={"Range": "bytes=0-0"})
@@ -206,27 +229,13 @@ class WebImage(Remote):
     def close(self) -> None:
         self._client.close()
 
-    def _fill(self, offset: int, view: memoryview) -> None:
-        at = 0
-        while at < len(view):
-            number, inner = divmod(offset + at, PIECE)
-            data = self._piece(number)
-            count = min(len(data) - inner, len(view) - at)
-            view[at : at + count] = data[inner : inner + count]
-            at += count
-
-    def _piece(self, number: int) -> bytes:
-        if number not in self._kept:
-            first, last = number * PIECE, min(self._size, (number + 1) * PIECE) - 1
-            answer = self._client.get(self.address, headers={"Range": f"bytes={first}-{last}"})
-            version = answer.headers.get("ETag", "") or answer.headers.get("Last-Modified", "")
-            if answer.status_code != 206 or len(answer.content) != last - first + 1 or version != self._version:
-                raise OSError(f"it answers {answer.status_code} to a range, or the file was changed")
-            self._kept[number] = answer.content
-            if len(self._kept) > KEPT:
-                self._kept.popitem(last=False)
-        self._kept.move_to_end(number)
-        return self._kept[number]
+    def _ask(self, offset: int, view: memoryview) -> None:
+        last = offset + len(view) - 1
+        answer = self._client.get(self.address, headers={"Range": f"bytes={offset}-{last}"})
+        version = answer.headers.get("ETag", "") or answer.headers.get("Last-Modified", "")
+        if answer.status_code != 206 or len(answer.content) != len(view) or version != self._version:
+            raise OSError(f"it answers {answer.status_code} to a range, or the file was changed")
+        view[:] = answer.content
 
 
 def _take(made: socket.socket, count: int) -> bytes:
