@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
-from itertools import pairwise
+from itertools import combinations, pairwise
 
 import numpy as np
 import numpy.typing as npt
@@ -46,20 +46,29 @@ LEAST_BEFORE, SURE_BEFORE, SURE_AFTER = 12, 0.85, 0.1
 MOST_ALIKE = 3
 """Of so many images that hold the same at a place, some may be copies of one another; more are filled with one word."""
 
+RELATED_SHARE = 0.5
+"""Of the places at which an image differs from one that it looks like, those at which it may be related to others and
+be an outdated copy all the same."""
+
 NOISE_VALUES = 254
 """Byte values that a block of noise, 4096 bytes, holds at least (256 but for about e^-16 of them each)."""
 
 
 @dataclass(frozen=True)
 class Place:
-    """What is known of one offset: which images hold something there, the relations among them, and those that all
-    hold the same, four or more, whose relations are left out."""
+    """What is known of one offset: which images hold something there, and the relations among them.
+
+    alike   those that all hold the same, four or more, whose relations are left out; noise: those that look like noise
+    silent  images whose data end before it; ended: those that end themselves
+    """
 
     offset: int
     filled: frozenset[int]
     relations: tuple[Relation, ...]
     alike: tuple[frozenset[int], ...] = ()
     noise: frozenset[int] = frozenset()
+    silent: frozenset[int] = frozenset()
+    ended: frozenset[int] = frozenset()
 
     def within(self, images: frozenset[int]) -> list[Relation]:
         """The relations among some images alone."""
@@ -95,11 +104,15 @@ class Membership:
 @dataclass(frozen=True, eq=False)
 class Survey:
     """The pile's data, sampled: int64 (places,) offsets, uint8 (places, images, 64) sketches of what is there, and
-    bool (places, images): whether it looks like noise."""
+    bool (places, images): whether it looks like noise; int64 (images,): where the data of each end, and where it does
+    itself, where that is known.
+    """
 
     offsets: npt.NDArray[np.int64]
     sketches: npt.NDArray[np.uint8]
     noise: npt.NDArray[np.bool_]
+    ends: npt.NDArray[np.int64] = field(default_factory=lambda: NOWHERE)
+    sizes: npt.NDArray[np.int64] = field(default_factory=lambda: NOWHERE)
 
 
 def survey(pile: Pile, filled: npt.NDArray[np.int64] = NOWHERE, most: int = SAMPLE_BLOCKS) -> Survey:
@@ -141,7 +154,8 @@ def survey_at(pile: Pile, offsets: npt.NDArray[np.int64], sectors: bool = False)
             noise[row, holders] = kinds >= NOISE_VALUES
             if (kinds == 1).all():  # filled with one byte each: a pattern, any of which is a multiple of any other
                 sketches[row] = 0
-    return Survey(offsets, sketches, noise)
+    ends = np.array([max((end for _start, end in pile.data(i)), default=0) for i in range(len(pile))], np.int64)
+    return Survey(offsets, sketches, noise, ends, np.array([source.size for source in pile.sources], np.int64))
 
 
 def places_of(taken: Survey, left_out: Iterable[int] = ()) -> list[Place]:
@@ -156,7 +170,9 @@ def places_of(taken: Survey, left_out: Iterable[int] = ()) -> list[Place]:
             if filled:
                 parts, alike = _sound(relations(space, zero), sketches[row])
                 noise = frozenset(np.flatnonzero(taken.noise[at + row]).tolist())
-                found.append(Place(int(taken.offsets[at + row]), filled, parts, alike, noise))
+                offset = int(taken.offsets[at + row])
+                over = [frozenset(np.flatnonzero(known <= offset).tolist()) for known in (taken.ends, taken.sizes)]
+                found.append(Place(offset, filled, parts, alike, noise, *over))
     return found
 
 
@@ -197,7 +213,8 @@ def differences(pile: Pile, a: int, b: int, most: int = 48) -> npt.NDArray[np.in
 def without_outdated(pile: Pile, taken: Survey) -> tuple[list[Place], list[Membership], dict[int, int]]:
     """Places, groups, and the images that are outdated copies of a member: outdated -> member.
 
-    Of two look-alikes one is outdated when the other one makes a parity group close.
+    Of two look-alikes one is outdated when the other one makes a parity group close, and it is itself none of its
+    members: in sparse rows, parity is a copy of the only data there are.
     """
     places = places_of(taken)
     groups = memberships(places)
@@ -207,10 +224,11 @@ def without_outdated(pile: Pile, taken: Survey) -> tuple[list[Place], list[Membe
             continue
         best: tuple[float, int] | None = None
         unlike = survey_at(pile, differences(pile, *pair))
+        apart = places_of(unlike, outdated)
         for old, kept in (pair, pair[::-1]):
             made = memberships(places_of(taken, [*outdated, old]))
             group = next((g for g in made if kept in g.images and g.kind in ("sum", "two", "two less one")), None)
-            if group is None or len(group.images) < 3:
+            if group is None or len(group.images) < 3 or _belongs(old, group, apart, places):
                 continue
             # where the two differ, the present one closes
             there = [p for p in places_of(unlike, [*outdated, old]) if p.filled & set(group.images)]
@@ -229,6 +247,31 @@ def without_outdated(pile: Pile, taken: Survey) -> tuple[list[Place], list[Membe
         places = places_of(taken, outdated)
         groups = memberships(places)
     return places, groups, outdated
+
+
+CHECKS = {"sum": 1, "two": 2, "two less one": 1}
+"""The equations that hold in every row of a group."""
+
+
+def _belongs(image: int, group: Membership, apart: Sequence[Place], places: Sequence[Place]) -> bool:
+    """Whether an image that looks like one of a group is a member of it, too, and no copy of that one.
+
+    Where the two differ and the others close, a copy is related to nobody. One that holds nothing there is an equation
+    more than the group has, at the places where it is the same; a member is none.
+
+    apart  places at which the two differ
+    """
+    others = frozenset(group.images) - {image}
+
+    def equations(place: Place, images: frozenset[int]) -> int:
+        return sum(len(r.basis) for r in place.within(images))
+
+    held = [p for p in apart if image in p.filled and equations(p, others)]
+    if held:
+        return sum(any(image in r.images for r in p.relations) for p in held) > RELATED_SHARE * len(held)
+    most = CHECKS[group.kind]
+    there = [p for p in places if image in p.filled and equations(p, others) <= most]
+    return sum(equations(p, others | {image}) > most for p in there) < LEAST_CLOSING
 
 
 def _sound(
@@ -276,9 +319,21 @@ def memberships(places: list[Place]) -> list[Membership]:
     found = []
     for candidate in sorted(sound, key=_rank):
         if not taken & set(candidate.images):
+            candidate = _without_strangers(candidate, places)
             taken |= set(candidate.images)
             found.append(candidate)
     return found
+
+
+def _without_strangers(group: Membership, places: Sequence[Place]) -> Membership:
+    """A group with parity without those who are related to it by chance, as by a pattern that they share: it closes as
+    it did, at more places. Without a member it closes at fewer, or by fewer equations."""
+    for image in group.images if group.kind in PARITY_KINDS else ():
+        rest = frozenset(group.images) - {image}
+        made = tested(rest, places) if len(rest) > 2 else None
+        if made is not None and made.kind == group.kind and not made.until and made.closing > group.closing:
+            group = made
+    return group
 
 
 def _rank(group: Membership) -> tuple[bool, float, int, int]:
@@ -299,16 +354,15 @@ def _part(less: Membership, sound: Sequence[Membership]) -> bool:
 
 
 def _several(whole: Membership, sound: Sequence[Membership]) -> bool:
-    """Whether a group is only the union of smaller ones that close by themselves: the spans of a nested array."""
+    """Whether a group is only made of others that close by themselves, the spans of a nested array, or of one of them
+    and a part of another: of one span, no two without a common member close."""
     if whole.kind not in PARITY_KINDS:
         return False
-    left, parts = set(whole.images), 0
-    for part in sorted(sound, key=lambda m: -len(m.images)):
-        theirs = set(part.images)
-        closes = part.kind in PARITY_KINDS and part.closing >= 0.9 * min(part.blocks, whole.closing)
-        if closes and len(theirs) > 2 and theirs <= left and theirs < set(whole.images):
-            left, parts = left - theirs, parts + 1
-    return not left or parts > 1  # what is left over of two groups may be out of date
+    images = set(whole.images)
+    near = [m for m in sound if m.kind in PARITY_KINDS and len(m.images) > 2 and images & set(m.images)]
+    parts = [set(m.images) for m in near if m.closing >= 0.9 * min(m.blocks, whole.closing)]
+    pairs = [(one, other) for one, other in combinations(parts, 2) if one.isdisjoint(other)]
+    return any(one < images or other < images for one, other in pairs)
 
 
 def _candidates(places: list[Place]) -> list[frozenset[int]]:
@@ -341,6 +395,7 @@ def tested(images: frozenset[int], places: Sequence[Place], bounds: tuple[int, i
     taking_part: Counter[int] = Counter()
     noisy = packed = 0
     kinds: Counter[str] = Counter()
+    behind: Counter[str] = Counter()
     for place in places:
         filled = place.filled & images
         if not filled:
@@ -354,19 +409,19 @@ def tested(images: frozenset[int], places: Sequence[Place], bounds: tuple[int, i
             packed += filled == covered
         closes.append(filled == covered)
         whole.append(filled == images)
-        independent.append(sum(len(r.basis) for r in within))
+        # where one of them has ended, an equation is gone
+        independent.append(sum(len(r.basis) for r in within) + bool(place.ended & images))
         scarce.append(len(filled) <= max(1, len(images) // 4))
         offsets.append(place.offset)
         if filled == covered:
             taking_part.update(covered)
         if filled == covered and len(within) == 1 and len(covered) > min(2, len(images) - 1):
-            (kinds if covered == images else partly)[kind_of(within[0])] += 1
-    end = _border(closes)
-    if end:
-        until = offsets[end]
-        before = [p for p in places if p.offset < until]
-        made = tested(images, before, bounds)
-        return replace(made, until=until) if made is not None else None
+            if place.silent & images:  # behind its end somebody is missing who is not before it
+                behind[kind_of(within[0])] += 1
+            else:
+                (kinds if covered == images else partly)[kind_of(within[0])] += 1
+    if end := _border(closes):
+        return _tested_until(images, places, bounds, offsets[end])
     closing = sum(closes)
     noisy = noisy if packed < closing / 2 else 0  # unless the data themselves look like noise
     least = FULL_SHARE if packed >= max(FULL_CLOSING, closing / 2) else LEAST_SHARE
@@ -374,9 +429,11 @@ def tested(images: frozenset[int], places: Sequence[Place], bounds: tuple[int, i
         return None
     if min(taking_part[i] for i in images) < max(3, 0.02 * closing):
         return None  # somebody in it hardly ever holds anything when they close
-    kind = group_kind(len(images), kinds) if kinds else sparse_kind(partly)
+    kind = group_kind(len(images), kinds) if kinds else sparse_kind(partly or behind)
     if kind == "two":  # a member that holds zeros where it should not leaves one relation of two
         closes = [c and n >= 2 for c, n in zip(closes, independent, strict=True)]
+        if end := _border(closes):
+            return _tested_until(images, places, bounds, offsets[end])
         closing = sum(closes)
         if closing < LEAST_CLOSING:
             return None
@@ -393,6 +450,14 @@ def tested(images: frozenset[int], places: Sequence[Place], bounds: tuple[int, i
         if not c and (first <= i < last or few or (bounds is not None and bounds[0] <= o < bounds[1]))
     )
     return Membership(tuple(sorted(images)), kind, closing, len(closes) - noisy, open_at) if kind else None
+
+
+def _tested_until(
+    images: frozenset[int], places: Sequence[Place], bounds: tuple[int, int] | None, until: int
+) -> Membership | None:
+    """The group of these images as far as it closes."""
+    made = tested(images, [p for p in places if p.offset < until], bounds)
+    return replace(made, until=until) if made is not None else None
 
 
 def _border(closes: Sequence[bool]) -> int:

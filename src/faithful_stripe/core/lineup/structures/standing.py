@@ -73,7 +73,9 @@ def rows_told(
                 mine = anchors.image == (-1 if image is None else image)
                 offset, address = anchors.offset[mine], anchors.address[mine] + base
                 first = made.to_volume(position, offset) == address
-                second = position < other.members and other.to_volume(position, offset) == address
+                second = np.zeros(len(offset), bool)
+                if position < other.members:
+                    second = other.to_volume(position, offset) == address
                 row = (offset - made.start_bytes[position]) // made.strip_bytes
                 sides[0].append(row[first & ~second])
                 sides[1].append(row[second & ~first])
