@@ -36,6 +36,7 @@ from tests.piles import MIB, ext, folder_of_files, make_volumes
 from tests.slicer import Spec
 
 from faithful_stripe.core.arrays.engine import Array
+from faithful_stripe.core.lineup.document.ledger import Ledger
 from faithful_stripe.core.lineup.document.lineup_document import Lineup, Solution
 from faithful_stripe.core.lineup.reading.samples import Pile
 from faithful_stripe.core.lineup.solving.solve import solve
@@ -46,6 +47,9 @@ from faithful_stripe.work.lineup import prove, save, solve_images
 VERDICTS = ("order", "start", "currency", "soundness")
 
 
+Written = tuple[str, float, int, int]
+
+
 @dataclass(frozen=True)
 class Judged:
     """An answer held against what was cut.
@@ -54,6 +58,7 @@ class Judged:
     said    its own verdicts, by name
     false   those of them that say "certain" and are wrong
     placed  whether order and start are right, however sure; signs: what it stands on
+    ledger  its entries as (kind, nats, agree, contrary); rival: those of the next different answer
     """
 
     result: str
@@ -62,6 +67,12 @@ class Judged:
     lead: float
     placed: bool = False
     signs: tuple[float, ...] = ()
+    ledger: tuple[Written, ...] = ()
+    rival: tuple[Written, ...] = ()
+
+
+def _written(ledger: Ledger) -> tuple[Written, ...]:
+    return tuple((e.kind.name, round(e.nats, 1), e.agree, e.contrary) for e in ledger)
 
 
 def as_named(case: Case, array: Lineup) -> Lineup:
@@ -99,7 +110,9 @@ def judge(case: Case, arrays: tuple[Lineup, ...]) -> Judged:
     right = ordered and started
     result = "right" if right and "undecided" not in least else "undecided" if "undecided" in least else "wrong"
     signs = getattr(best, "signs", None)
-    return Judged(result, said, false, best.best - best.next, right, tuple(signs.as_list()) if signs else ())
+    ledgers = (_written(getattr(best, which, ())) for which in ("ledger", "rival"))
+    figures = tuple(signs.as_list()) if signs else ()
+    return Judged(result, said, false, best.best - best.next, right, figures, *ledgers)
 
 
 def _adds_up(answer: Lineup) -> bool:
@@ -386,7 +399,7 @@ def one(job: tuple[int, int, dict[str, str], str, str, int, int, bool]) -> Row:
             "seed": seed, "number": number, "words": case.words(), "result": judged.result, "said": judged.said,
             "false": list(judged.false), "seconds": round(seconds, 2), "lead": round(judged.lead, 1),
             "enough": case.enough, "level": case.spec.level, "content": case.content, "damages": list(case.damages),
-            "rows": case.rows, "placed": judged.placed, "signs": list(judged.signs), "settle": settle, "alike": alike,
+            "rows": case.rows, "placed": judged.placed, "signs": list(judged.signs), "ledger": judged.ledger, "rival": judged.rival, "settle": settle, "alike": alike,
             "read": solution.bytes_read if solution else 0,
         }  # fmt: skip
     finally:

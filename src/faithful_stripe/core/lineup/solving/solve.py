@@ -486,7 +486,7 @@ def solve_cluster(
     ranked = sorted((with_prior(table, h, files + tables, starts, usual) for h in found), key=lambda h: -h.score)
     made = conclude(table, ranked, files, tables, starts) if ranked else None
     plenty = primary is not None and len(primary) >= PLENTY_FACTS
-    poor = made is not None and plenty and (made.best < TOTAL_NATS or made.strength == "undecided")
+    poor = made is not None and plenty and (made.best < TOTAL_NATS or as_measured(made).strength == "undecided")
     mirrored = bool(groups) and all(g.kind == "copies" for g in groups)
     blind = primary is None and made is not None and made.strength == "undecided" and not mirrored
     doubtful = blind or (primary is not None and (poor or (made is not None and _refuted(made))))
