@@ -40,6 +40,7 @@ from faithful_stripe.core.lineup.document.ledger import Ledger
 from faithful_stripe.core.lineup.document.lineup_document import Lineup, Solution
 from faithful_stripe.core.lineup.reading.samples import Pile
 from faithful_stripe.core.lineup.solving.solve import solve
+from faithful_stripe.core.ranges import clip, union
 from faithful_stripe.core.source import BlockSource, BlockSourceError, Unreadable, read
 from faithful_stripe.media.image import ImageFile
 from faithful_stripe.work.lineup import prove, save, solve_images
@@ -288,6 +289,11 @@ class Failing:
     def __getattr__(self, name: str) -> Any:
         return getattr(self.source, name)
 
+    def data_ranges(self, start: int = 0, end: int | None = None) -> list[tuple[int, int]]:
+        """What holds data or cannot be read: neither can be taken for zeros."""
+        stop = self.source.size if end is None else end
+        return union([*self.source.data_ranges(start, stop), *clip(self.bad, start, stop)])
+
     def read_into(self, offset: int, buffer: Any) -> None:
         end = offset + memoryview(buffer).nbytes
         if any(a < end and offset < b for a, b in self.bad):
@@ -399,7 +405,8 @@ def one(job: tuple[int, int, dict[str, str], str, str, int, int, bool]) -> Row:
             "seed": seed, "number": number, "words": case.words(), "result": judged.result, "said": judged.said,
             "false": list(judged.false), "seconds": round(seconds, 2), "lead": round(judged.lead, 1),
             "enough": case.enough, "level": case.spec.level, "content": case.content, "damages": list(case.damages),
-            "rows": case.rows, "placed": judged.placed, "signs": list(judged.signs), "ledger": judged.ledger, "rival": judged.rival, "settle": settle, "alike": alike,
+            "rows": case.rows, "placed": judged.placed, "signs": list(judged.signs), "settle": settle,
+            "ledger": judged.ledger, "rival": judged.rival, "alike": alike,
             "read": solution.bytes_read if solution else 0,
         }  # fmt: skip
     finally:

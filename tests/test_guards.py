@@ -20,7 +20,7 @@ from faithful_stripe.core.lineup.solving.solve import _likely
 from faithful_stripe.core.lineup.structures.ground import Ground, read_stock
 from faithful_stripe.core.lineup.verdict import missing_slot as gaps
 from faithful_stripe.core.lineup.verdict.finishing import _verdicts, left_out
-from faithful_stripe.core.lineup.verdict.missing_slot import Judged, better_in_gaps, exchanges
+from faithful_stripe.core.lineup.verdict.missing_slot import Judged, better_in_gaps, exchanges, moved_to_gaps
 from faithful_stripe.core.lineup.verdict.volume_reading import read_volume
 from faithful_stripe.core.lineup.verdict.volume_start import Begin
 from faithful_stripe.core.source import MemorySource
@@ -39,11 +39,16 @@ def with_gap(laid_out):  # noqa: F811
     return table, Judged(h, read_volume(h, table.pile, placed, [], []), 100.0), placed
 
 
+def held(count):
+    """So many structures, as (image, offset)."""
+    return {(0, STRIP * n) for n in range(count)}
+
+
 @pytest.mark.parametrize(("gain", "moves"), [(10.0, True), (2.0, False), (-5.0, False)])
 def test_beside_a_gap_what_borders_say_decides_where_the_volume_holds_as_much(with_gap, monkeypatch, gain, moves):
     table, best, placed = with_gap
     other = exchanges(best.h)[2]
-    monkeypatch.setattr(gaps, "_reproduced", lambda *_args: 50)
+    monkeypatch.setattr(gaps, "_reproduced", lambda *_args: held(50))
     monkeypatch.setattr(gaps, "_borders", lambda _table, h: gain if h.order == other.order else 0.0)
     monkeypatch.setattr(gaps, "read_volume", lambda *_args: best.findings)
     found = better_in_gaps(table, best, placed, [])
@@ -53,7 +58,7 @@ def test_beside_a_gap_what_borders_say_decides_where_the_volume_holds_as_much(wi
 
 def test_an_exchange_that_holds_less_is_no_better_however_its_borders_look(with_gap, monkeypatch):
     table, best, placed = with_gap
-    monkeypatch.setattr(gaps, "_reproduced", lambda _table, h, _placed: 50 if h.order == best.h.order else 49)
+    monkeypatch.setattr(gaps, "_reproduced", lambda _table, h, _placed: held(50 if h.order == best.h.order else 49))
     monkeypatch.setattr(gaps, "_borders", lambda _table, h: 0.0 if h.order == best.h.order else 90.0)
     assert better_in_gaps(table, best, placed, []) == [best]
 
@@ -174,3 +179,24 @@ def test_an_order_is_not_certain_where_most_rows_are_a_mixture(laid_out, share, 
     begin = Begin(truth, 0, Verdict(Sure.CERTAIN, Reason.HEAD), True)
     made = _verdicts(table, [best], placed, 230.0, [], begin, share)
     assert made.order.sure is sure and (sure is Sure.CERTAIN or made.order.reason is Reason.OPEN_ROWS)
+
+
+@pytest.mark.parametrize(("lost", "rivals"), [(5, False), (1, True)])
+def test_what_an_exchange_with_a_gap_leaves_nowhere_speaks_against_it(with_gap, monkeypatch, lost, rivals):
+    table, best, placed = with_gap
+    monkeypatch.setattr(gaps, "_reproduced", lambda _t, h, _p: held(50 if h.order == best.h.order else 50 - lost))
+    monkeypatch.setattr(gaps, "read_volume", lambda *_args: best.findings)
+    monkeypatch.setattr(gaps, "role_votes", lambda *_args: np.zeros((8, 8)))
+    assert bool(moved_to_gaps(table, best, placed, [])) is rivals
+
+
+def test_what_q_counts_a_member_by_speaks_against_an_exchange_with_a_gap(with_gap, monkeypatch):
+    table, best, placed = with_gap
+    votes = np.zeros((8, 8))
+    for position, column in enumerate(best.h.order):
+        if column is not None:
+            votes[column, position] = 20.0
+    monkeypatch.setattr(gaps, "_reproduced", lambda *_args: held(50))
+    monkeypatch.setattr(gaps, "read_volume", lambda *_args: best.findings)
+    monkeypatch.setattr(gaps, "role_votes", lambda *_args: votes)
+    assert not moved_to_gaps(table, best, placed, [])

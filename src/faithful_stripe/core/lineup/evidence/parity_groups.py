@@ -319,21 +319,9 @@ def memberships(places: list[Place]) -> list[Membership]:
     found = []
     for candidate in sorted(sound, key=_rank):
         if not taken & set(candidate.images):
-            candidate = _without_strangers(candidate, places)
             taken |= set(candidate.images)
             found.append(candidate)
     return found
-
-
-def _without_strangers(group: Membership, places: Sequence[Place]) -> Membership:
-    """A group with parity without those who are related to it by chance, as by a pattern that they share: it closes as
-    it did, at more places. Without a member it closes at fewer, or by fewer equations."""
-    for image in group.images if group.kind in PARITY_KINDS else ():
-        rest = frozenset(group.images) - {image}
-        made = tested(rest, places) if len(rest) > 2 else None
-        if made is not None and made.kind == group.kind and not made.until and made.closing > group.closing:
-            group = made
-    return group
 
 
 def _rank(group: Membership) -> tuple[bool, float, int, int]:
@@ -354,22 +342,20 @@ def _part(less: Membership, sound: Sequence[Membership]) -> bool:
 
 
 def _several(whole: Membership, sound: Sequence[Membership]) -> bool:
-    """Whether a group is only made of others that close by themselves, the spans of a nested array, or of one of them
-    and a part of another: of one span, no two without a common member close."""
-    if whole.kind not in PARITY_KINDS:
-        return False
+    """Whether a group is only the union of others that close by themselves, the spans of a nested array, or holds two
+    of them: of one span, no two without a common member close."""
     images = set(whole.images)
-    near = [m for m in sound if m.kind in PARITY_KINDS and len(m.images) > 2 and images & set(m.images)]
-    parts = [set(m.images) for m in near if m.closing >= 0.9 * min(m.blocks, whole.closing)]
-    pairs = [(one, other) for one, other in combinations(parts, 2) if one.isdisjoint(other)]
-    return any(one < images or other < images for one, other in pairs)
+    inside = [m for m in sound if m.kind in PARITY_KINDS and len(m.images) > 2 and set(m.images) < images]
+    parts = [set(m.images) for m in inside if m.closing >= 0.9 * min(m.blocks, whole.closing)]
+    return whole.kind in PARITY_KINDS and any(one.isdisjoint(other) for one, other in combinations(parts, 2))
 
 
 def _candidates(places: list[Place]) -> list[frozenset[int]]:
-    """Sets of images that are often related, and their unions where they share a member."""
+    """Sets of images that are often related, and their unions where they share a member. More equations than any span
+    has are those of a pattern, which anybody may share."""
     counts: Counter[frozenset[int]] = Counter()
     for place in places:
-        counts.update(frozenset(r.images) for r in place.relations)
+        counts.update(frozenset(r.images) for r in place.relations if kind_of(r) != "more")
     common = [(s, c) for s, c in counts.most_common(300) if c >= 2]
     found = {s for s, _c in common}
     for seed, _count in common[:40]:

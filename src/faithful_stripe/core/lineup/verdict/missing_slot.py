@@ -14,7 +14,7 @@ import numpy as np
 
 from ...errors import StripeError
 from ..hypotheses.as_volume import rebuilt
-from ..hypotheses.assignment import Floats, Hypothesis, assign, make_ballot, votes_of
+from ..hypotheses.assignment import Floats, Hypothesis, assign, make_ballot, role_votes, votes_of
 from ..hypotheses.equivalence import same_answer
 from ..hypotheses.pile_table import Table
 from ..hypotheses.placement import hits_of
@@ -32,6 +32,9 @@ MOST_GAPS, GAP_NATS = 4, 8.0
 COMPARED, SECTOR = 240, 512
 
 LEAST_GAIN = 3.0
+
+LOST_NATS = 3.0
+"""What a strip says against an exchange that leaves a structure on it nowhere; all there are on one are one fact."""
 
 Placed = Sequence[tuple[Anchors, int]]
 
@@ -62,14 +65,14 @@ def exchanges(h: Hypothesis) -> list[Hypothesis]:
 def better_in_gaps(table: Table, best: Judged, placed: Placed, kept: Placed) -> list[Judged]:
     """The best answer, or one exchange of it that reads better though its structures vote for another place; then the
     first is given, too."""
-    whole = _reproduced(table, best.h, placed)
+    whole = len(_reproduced(table, best.h, placed))
     if not whole:
         return [best]
     told = _borders(table, best.h)
     found = [best]
     for other in exchanges(best.h):
         gain = _borders(table, other) - told
-        if gain <= LEAST_GAIN or _reproduced(table, other, placed) < whole:
+        if gain <= LEAST_GAIN or len(_reproduced(table, other, placed)) < whole:
             continue
         findings = read_volume(other, table.pile, placed, kept, table.carved)
         gain += min(0.0, findings.nats - best.findings.nats)
@@ -79,11 +82,19 @@ def better_in_gaps(table: Table, best: Judged, placed: Placed, kept: Placed) -> 
 
 
 def moved_to_gaps(table: Table, best: Judged, placed: Placed, kept: Placed) -> list[Judged]:
-    """The exchanges at which the volume reads as well: votes leave no more than a small lead over them."""
+    """The exchanges at which the volume reads as well: votes leave no more than a small lead over them. What the volume
+    holds under the best one, and would hold nowhere after the exchange, cannot be the copy of anything; nor does a copy
+    change by which factor Q counts a member."""
     found = []
+    whole = _reproduced(table, best.h, placed)
+    ballot = add_algebra(table, best.h.candidate, make_ballot(best.h.candidate, None))
+    roles = role_votes(best.h.layout, best.h.strip, best.h.start, ballot)
     for other in exchanges(best.h):
         findings = read_volume(other, table.pile, placed, kept, table.carved)
-        behind = max(GAP_NATS, best.findings.nats - findings.nats)
+        lost = _cells(best.h, whole - _reproduced(table, other, placed))
+        counted = voted(roles, best.h.order) - voted(roles, other.order)
+        reads = best.findings.nats - findings.nats
+        behind = max(GAP_NATS, reads + counted + LOST_NATS * lost)
         if behind < MARGIN_NATS and not same_answer(best.h, other):
             found.append(Judged(other, findings, best.total - behind))
     return found
@@ -146,10 +157,15 @@ def _pairs(table: Table, h: Hypothesis) -> float:
     return 0.0 if worth is None else float(worth(np.array([[none if c is None else c for c in h.order]], np.int64))[0])
 
 
-def _reproduced(table: Table, h: Hypothesis, placed: Placed) -> int:
-    """How many structures the volume holds at their address, read or computed."""
+def _cells(h: Hypothesis, found: set[tuple[int, int]]) -> int:
+    """In how many strips of members structures stand: (image, offset) each."""
+    return len({(image, (offset - h.start) // h.strip) for image, offset in found})
+
+
+def _reproduced(table: Table, h: Hypothesis, placed: Placed) -> set[tuple[int, int]]:
+    """The structures, (image, offset) each, that the volume holds at their address, read or computed."""
     volume = rebuilt(h, table.pile)
-    count = 0
+    found: set[tuple[int, int]] = set()
     block = np.zeros(SECTOR, np.uint8)
     for anchors, base in placed:
         for i in range(0, len(anchors), max(1, len(anchors) // COMPARED)):
@@ -161,5 +177,6 @@ def _reproduced(table: Table, h: Hypothesis, placed: Placed) -> int:
             except StripeError:
                 continue
             there = table.pile.stretch(image, offset // SECTOR * SECTOR, SECTOR)
-            count += bool((block == there).all())
-    return count
+            if (block == there).all():
+                found.add((image, offset))
+    return found

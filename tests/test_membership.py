@@ -1,0 +1,133 @@
+"""Which images belong together where volumes are nearly empty: parity is then a copy of the only data there are."""
+
+import random
+from contextlib import ExitStack
+
+import numpy as np
+import pytest
+from benchmarks.accuracy import small_volumes
+
+from faithful_stripe.core.lineup.evidence.parity_groups import survey, without_outdated
+from faithful_stripe.core.lineup.reading.samples import Pile
+from faithful_stripe.media.image import ImageFile
+
+from .cases import draw, make
+from .slicer import Spec, cut
+
+STRIP = 65536
+
+
+ROWS, PATTERNED = 60, [n for row in range(0, 60, 4) for n in (3 * row, 3 * row + 1)]
+"""Rows of the volumes; strips of one that are filled with one word, as maps of what is in use are."""
+
+
+def members(folder, spec, filled, patterned=()):
+    """The members of an array of whose volume few strips hold something: words, none like another, or one alone."""
+    rng, volume = np.random.default_rng(1), folder / "volume"
+    data = spec.members - spec.spans * (2 if spec.level.startswith("RAID6") else 1)
+    with volume.open("wb") as made:
+        for number in {*filled, *patterned}:
+            made.seek(number * STRIP)
+            made.write(b"\xff" * STRIP if number in patterned else rng.integers(97, 123, STRIP, np.uint8).tobytes())
+        made.truncate(ROWS * data * STRIP)
+    images = [folder / f"drive-{n}.img" for n in range(spec.members)]
+    cut(volume, spec, images)
+    return images
+
+
+def grouped(images):
+    """(groups as (images, kind, until), outdated) of a pile."""
+    with ExitStack() as stack:
+        sources = [stack.enter_context(ImageFile(path)) for path in images]
+        pile = Pile([str(path) for path in images], sources)
+        _places, groups, outdated = without_outdated(pile, survey(pile))
+    return sorted((g.images, g.kind, g.until) for g in groups), outdated
+
+
+SIX = Spec("RAID6", 5, STRIP, "parity-N", "continuation", "after-p", "data-index")
+
+
+def mostly_first(rows, data, rng):
+    """The first strip of every row, and now and then another one."""
+    return [row * data for row in range(rows)] + [
+        row * data + 1 + int(rng.integers(data - 1)) for row in range(0, rows, 7)
+    ]
+
+
+def test_members_that_hold_the_same_where_rows_are_nearly_empty_are_no_copies_of_one_another(tmp_path):
+    images = members(tmp_path, SIX, mostly_first(60, 3, np.random.default_rng(2)))
+    assert grouped(images) == ([((0, 1, 2, 3, 4), "two", 0)], {})
+
+
+@pytest.mark.parametrize("written", ["over what was there", "where nothing was"])
+def test_an_old_copy_of_a_member_is_named(tmp_path, written):
+    full = list(range(0, 180, 2)) + list(range(1, 180, 4))
+    images = members(tmp_path, SIX, full)
+    old = tmp_path / "old.img"
+    data = bytearray(images[1].read_bytes())
+    for at in range(20 * STRIP, 32 * STRIP, STRIP):
+        data[at : at + STRIP] = bytes(STRIP) if written == "where nothing was" else b"low water " * 6553 + bytes(6)
+    old.write_bytes(data)
+    groups, outdated = grouped([*images, old])
+    assert outdated == {5: 1} and groups == [((0, 1, 2, 3, 4), "two", 0)]
+
+
+def test_two_spans_that_close_by_themselves_stay_apart(tmp_path):
+    spec = Spec("RAID60", 8, STRIP, "parity-N", "restart", "after-p", "member-position", spans=2)
+    images = members(tmp_path, spec, mostly_first(60, 4, np.random.default_rng(3)))
+    assert grouped(images) == ([((0, 1, 2, 3), "two", 0), ((4, 5, 6, 7), "two", 0)], {})
+
+
+def test_a_stranger_that_shares_a_pattern_takes_no_part(tmp_path):
+    images = members(tmp_path, SIX, [n for n in range(180) if n % 2 or n // 3 % 4 == 1], PATTERNED)
+    stranger = tmp_path / "stranger.img"
+    data = np.random.default_rng(4).integers(97, 123, images[0].stat().st_size, dtype=np.uint8)
+    for row in range(0, 60, 4):
+        data[row * STRIP : (row + 1) * STRIP] = 0xFF
+    data[60 * STRIP :] = 0
+    data.tofile(stranger)
+    groups, _outdated = grouped([*images, stranger])
+    assert groups == [((0, 1, 2, 3, 4), "two", 0)]
+
+
+@pytest.mark.parametrize("how", ["ends", "goes silent"])
+def test_a_member_that_ends_early_takes_an_equation_with_it_and_no_other_member(tmp_path, how):
+    images = members(tmp_path, SIX, list(range(180)))
+    size = images[2].stat().st_size
+    with images[2].open("r+b") as image:
+        image.truncate(20 * STRIP)
+        if how == "goes silent":
+            image.truncate(size)
+    ((found, kind, until),), outdated = grouped(images)
+    assert (found, kind, outdated) == ((0, 1, 2, 3, 4), "two", {})
+    assert (until > 0) is (how == "goes silent")
+
+
+@pytest.fixture(scope="module")
+def small(tmp_path_factory):
+    return small_volumes(tmp_path_factory.mktemp("small"))
+
+
+@pytest.mark.parametrize(
+    "which",
+    [
+        "691/4",  # RAID 60, nearly empty: one span and three of the other were "one group of seven"
+        "691/12",  # RAID 6, one image cut short: "one of 16, which lacks one"
+        "802/182",  # RAID 6, one image silent from half of it on: without that one, "which lacks one"
+        "692/40",  # RAID 6: a member "an outdated copy" of another
+        "802/32",  # RAID 60 likewise
+        "802/192",  # RAID 6 likewise, where the two differ in empty places alone
+    ],
+)
+def test_the_spans_of_random_piles_are_found(small, tmp_path, which):
+    rng = random.Random(which)
+    case = draw(rng, sorted(name for name in small if name != "foreign"))
+    make(case, rng, small[case.content], small["foreign"], tmp_path / "pile")
+    names = [str(path) for path in case.images]
+    seats = [names.index(name) for name in case.names if name]
+    size = case.spec.members // case.spec.spans
+    spans = {tuple(sorted(seats[at : at + size])) for at in range(0, len(seats), size)}
+    groups, outdated = grouped(case.images)
+    assert not outdated
+    for images, kind, _until in groups:  # of nearly empty spans, those who hold something
+        assert any(set(images) <= set(span) for span in spans) and (kind == "two" or len(images) < size)
