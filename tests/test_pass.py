@@ -8,6 +8,7 @@ from hypothesis import strategies as st
 from faithful_stripe.core.arrays.engine import Array
 from faithful_stripe.core.arrays.geometry import geometry
 from faithful_stripe.core.arrays.margin import margin
+from faithful_stripe.core.errors import StripeError
 from faithful_stripe.core.lineup.document.four_verdicts import NAMES, Reason, Sure, Verdict, Verdicts, placed
 from faithful_stripe.core.lineup.document.lineup_document import Lineup
 from faithful_stripe.core.lineup.document.row_map import RowMap, State, Why, opened
@@ -255,6 +256,29 @@ def test_what_cannot_be_computed_either_is_named_byte_by_byte():
     for a, b in bad:
         kept[a:b] = False
     assert (got[kept] == content[kept]).all()
+
+
+@pytest.mark.parametrize(
+    ("level", "count"), [(x, c) for x in sorted(SHAPES) if x != "RAID0" for c in (1, 2, 3) if c <= SHAPES[x][0]]
+)
+def test_what_several_members_cannot_give_is_open_though_zeros_would_match(level, count):
+    shape, members, _content = written(level)
+    for member in members:
+        member.write(5 * STRIP, bytes(STRIP))  # nothing is there, as far as anybody can see
+    for number in range(count):
+        failing = Failing(members[number].size, f"failing{number}")
+        failing.write(0, read(members[number], 0, failing.size))
+        members[number] = failing
+    found, volume = full_pass(shape, members), Array(shape, members)
+    lost = list[tuple[int, int]]()
+    for at in range(0, shape.volume_bytes, SECTOR):
+        try:
+            read(volume, at, SECTOR)
+        except StripeError:
+            lost.append((at, at + SECTOR))
+    assert lost or count < 3
+    assert not [sector for sector in lost if not clip(found.open, *sector)]
+    assert bool(found.rows[State.OPEN]) is bool(lost)
 
 
 def test_a_served_volume_mends_and_says_what_may_be_wrong():

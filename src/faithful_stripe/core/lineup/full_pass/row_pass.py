@@ -181,6 +181,8 @@ class _Pass:
                 elif member is not None:
                     self.sealing.take(who, rows.first, rows.blocks[who], filled[:, who])
         self._test(rows.blocks, filled, rows.first, rows.last, gone)
+        if len(rows.lost) > 1:
+            self._undetermined(rows, gone)
         self.judge.learn(rows.blocks, rows.first, gone)
         if self.sink:
             full = self.strip % BLOCK == 0 and all(some.all() for who, some in enumerate(fine) if who not in gone)
@@ -216,6 +218,31 @@ class _Pass:
             ("broken", broken), ("unprotected", untold & ~broken & any_data), ("sound", ~untold & ~broken & any_data)
         ):  # fmt: skip
             getattr(self.noted, word).extend((first + a, first + b) for a, b in _stretches(flags))
+
+    def _undetermined(self, rows: Rows, gone: frozenset[int]) -> None:
+        """Note the sectors where more members of a group cannot be read than it has equations: they are open though it
+        matches with zeros in their places, as other bytes would."""
+        pattern, count = self.pattern, rows.last - rows.first
+        unread = {who: np.zeros(count * self.strip // SECTOR, bool) for who in rows.lost if who not in gone}
+        for who, flags in unread.items():
+            first = self.made.start_bytes[who] + rows.first * self.strip
+            for a, b in rows.lost[who]:
+                flags[(a - first) // SECTOR : -(-(b - first) // SECTOR)] = True
+        for number, group in enumerate(pattern.groups):
+            erased = frozenset(cell for cell, (_row, who) in enumerate(group.cells) if who in gone)
+            parts = [
+                unread[who].reshape(count, -1)[(row - rows.first) % pattern.rows :: pattern.rows]
+                for row, who in group.cells if who in unread
+            ]  # fmt: skip
+            if len(parts) + len(erased) <= len(group.checks):
+                continue
+            begin = (group.cells[0][0] - rows.first) % pattern.rows + rows.first
+            lost = np.sum(parts, axis=0) + len(erased) > len(group.checks)
+            for index, sectors in enumerate(lost):
+                row = begin + index * pattern.rows
+                for a, b in _stretches(sectors):
+                    self.too_many.append(Run(row, number, a * SECTOR, b * SECTOR, erased))
+                    self.noted.broken.append((row, row + 1))
 
     def _sums(self, alike: Alike, blocks: list[Bytes2D], rows: range) -> npt.NDArray[np.uint8]:
         """What is left of equations in rows: uint8 (equations, rows, bytes), good until the next are asked for."""
