@@ -5,15 +5,20 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
+import numpy as np
+
 from ...arrays.geometry import STRIP_LEAST, Geometry
 from ..evidence.parity_groups import Place
-from ..reading.samples import Pile
+from ..reading.samples import BLOCK, Pile
 from .as_volume import mirror_strip
 from .assignment import Hypothesis
 
 TAIL_BYTES = 64 << 20
 """How far from the end of the images what controllers write about the array may stand."""
 
+
+LOOKED_AT = 24
+"""Places between the data and what stands behind them that are looked at for a gap."""
 
 LOOKED_BACK = 32
 """Places before the last at which members are related: where most of them are not, that others are not says nothing of
@@ -46,6 +51,8 @@ def without_tail(made: Geometry, h: Hypothesis, pile: Pile, places: Sequence[Pla
         return made  # what is the array's is not related there either: a member fell silent, or is old
     least = min((pile.sources[i].size for i in images), default=0) - TAIL_BYTES
     first = min((o for o in other if o > max(closing, least, end - 1)), default=0)
+    if not _empty_between(pile, images, closing, first):
+        return made  # what follows upon the data without a gap may as well be data, and rows that do not match
     mirror = made.layout.level == "RAID1"
     unit = STRIP_LEAST if mirror else made.strip_bytes * made.pattern.unit_rows
     least_extent = -(-(end - made.start_bytes[0]) // unit) * unit  # nothing of what surely is the volume's is cut off
@@ -54,6 +61,16 @@ def without_tail(made: Geometry, h: Hypothesis, pile: Pile, places: Sequence[Pla
         return made
     strip = mirror_strip(extent) if mirror else made.strip_bytes
     return replace(made, strip_bytes=strip, member_bytes=(extent,) * made.members)
+
+
+def _empty_between(pile: Pile, images: set[int], closing: int, first: int) -> bool:
+    """Whether all images are empty at some place between the last at which they are related and one behind it."""
+    for at in np.unique(
+        np.linspace(closing + BLOCK, first - BLOCK, LOOKED_AT).astype(np.int64) // BLOCK * BLOCK
+    ).tolist():
+        if closing < at < first and not any(pile.stretch(image, at, BLOCK).any() for image in images):
+            return True
+    return False
 
 
 def _telling(h: Hypothesis) -> set[int]:
