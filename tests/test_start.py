@@ -10,12 +10,15 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from faithful_stripe.core.arrays.engine import Array
+from faithful_stripe.core.arrays.geometry import Geometry
 from faithful_stripe.core.lineup.document.four_verdicts import Reason, Sure
 from faithful_stripe.core.lineup.evidence.field_algebra import Relation
-from faithful_stripe.core.lineup.evidence.parity_groups import Place, _border
+from faithful_stripe.core.lineup.evidence.parity_groups import Place, _border, places_of, survey
 from faithful_stripe.core.lineup.hypotheses.assignment import Hypothesis
 from faithful_stripe.core.lineup.hypotheses.candidate import Candidate, layouts_of
 from faithful_stripe.core.lineup.hypotheses.equivalence import volume_map
+from faithful_stripe.core.lineup.hypotheses.member_tails import without_tail
 from faithful_stripe.core.lineup.reading.samples import Pile
 from faithful_stripe.core.lineup.structures import ntfs_anchors as ntfs
 from faithful_stripe.core.lineup.structures import partition_tables as table
@@ -266,3 +269,23 @@ def test_where_a_table_is_gone_a_volume_begins_at_a_usual_place(volumes, tmp_pat
     array = solved(case)
     assert array.geometry.start_bytes[0] == 0 and right(case, array)
     assert array.verdicts.start.sure is not Sure.CERTAIN
+
+
+@pytest.mark.parametrize("gap", [False, True])
+def test_rows_at_the_end_that_do_not_match_are_the_volumes_where_they_follow_upon_it(gap):
+    """What a controller writes stands apart; data of which one member holds something else go on to the end."""
+    strip, rows = 65536, 96
+    shape = layouts_of("RAID5", 4)[0]
+    members = [MemorySource(strip * rows, f"m{n}") for n in range(4)]
+    made = Geometry(shape, strip, (0,) * 4, (strip * rows,) * 4)
+    text = np.random.default_rng(1).integers(97, 123, made.volume_bytes, np.uint8)
+    Array(made, members).write(0, text)
+    for row in range(84, rows):
+        members[2].write(row * strip, b"another year's tides " * 3120 + bytes(16))
+        if gap and row < 94:
+            for member in members:
+                member.write(row * strip, bytes(strip))
+    pile_ = Pile([f"m{n}" for n in range(4)], members)
+    places = places_of(survey(pile_))
+    h = Hypothesis(Candidate("RAID5", (shape,), ((0,), (1,), (2,), (3,))), shape, strip, 0, 0, (0, 1, 2, 3), 0.0)
+    assert without_tail(made, h, pile_, places, 0).rows == (94 if gap else rows)
