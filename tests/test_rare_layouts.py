@@ -46,7 +46,7 @@ CASES = [
     ),
     ("ntfs", Spec("RAID6", 5, 16384, "parity-N", "restart", "after-p", "data-index-reversed"), (), "certain"),
     ("ntfs", Spec("RAID6", 6, 16384, "parity-0", "restart", "after-p", "member-position-reversed"), (), "certain"),
-    ("ntfs", Spec("RAID6", 6, 16384, "parity-0", "restart", "after-p", "data-index-reversed"), (2,), "probable"),
+    ("ntfs", Spec("RAID6", 6, 16384, "parity-0", "restart", "after-p", "data-index-reversed"), (2,), "certain"),
 ]
 """Little data: undecided where parity may as well move on later than the data reach."""
 
