@@ -71,8 +71,8 @@ def test_the_last_row_of_a_file_system_belongs_to_the_volume(small, tmp_path):
         "621/67",  # RAID 60: a member "out of date", though it held all that the place left for it must
         "681/10",  # RAID 6 with two rows, parity written anew in another order over one: that order was certain
         "651/86",  # RAID 10, one image cut short: what goes on without it was taken for another array
-        "691/89",  # RAID 6 of 4, its heads wiped, one image cut short: members "outdated copies" of one another
-        "692/100",  # RAID 5 beside another one, likewise
+        "691/89",  # RAID 6 of 4, its heads wiped, one image cut short: its order was certain
+        "692/100",  # RAID 5 beside another one: its order was certain
         "711/125",  # RAID 60: a sector that three of a span cannot give was called sound, as zeros fit there
         "541/48",  # RAID 1E of 15, whose second row holds one copy: "RAID 10 of 14", the last image left out
     ],

@@ -85,11 +85,14 @@ def moved_to_gaps(table: Table, best: Judged, placed: Placed, kept: Placed) -> l
     """The exchanges at which the volume reads as well: votes leave no more than a small lead over them. What the volume
     holds under the best one, and would hold nowhere after the exchange, cannot be the copy of anything; nor does a copy
     change by which factor Q counts a member."""
-    found = []
+    found: list[Judged] = []
+    others = exchanges(best.h)
+    if not others:
+        return found
     whole = _reproduced(table, best.h, placed)
     ballot = add_algebra(table, best.h.candidate, make_ballot(best.h.candidate, None))
     roles = role_votes(best.h.layout, best.h.strip, best.h.start, ballot)
-    for other in exchanges(best.h):
+    for other in others:
         findings = read_volume(other, table.pile, placed, kept, table.carved)
         lost = _cells(best.h, whole - _reproduced(table, other, placed))
         counted = voted(roles, best.h.order) - voted(roles, other.order)
