@@ -50,10 +50,8 @@ def main() -> None:
     parser.add_argument("--mib", type=int, default=512)
     parser.add_argument("--rounds", type=int, default=3)
     given = parser.parse_args()
-    print(
-        f"{'seconds, parts of cp':>24}{'warm: cp':>8}{'cp, sync':>10}{'extract':>11}{'of cp':>8}{'of sync':>8}", end=""
-    )
-    print(f"{'cold: cp':>10}{'extract':>11}{'of cp':>8}")
+    warm_words = f"{'warm: cp':>10}{'cp, sync':>10}{'extract':>10}{'of cp':>8}{'of sync':>9}"
+    print(f"{'seconds, ratios':>24}{warm_words}{'cold: cp':>10}{'extract':>9}{'of cp':>8}")
     with tempfile.TemporaryDirectory() as scratch:
         place = Path(scratch)
         for level, members, missing in (("RAID0", 4, 0), ("RAID5", 4, 0), ("RAID5", 4, 1), ("RAID6", 8, 0)):
