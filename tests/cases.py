@@ -41,6 +41,7 @@ PART_DAMAGES = (
 """To some region of one member, or of the volume."""
 
 PARITY = ("RAID4", "RAID5", "RAID6", "RAID50", "RAID60")
+ROUND_STARTS = (65536, MIB, 2 * MIB)
 NO_FILE_SYSTEM = ("log", "text", "samples", "stream", "random", "noise", "pages", "luks")
 
 MEETINGS = 8
@@ -70,6 +71,9 @@ class Case:
     headed: bool = False
     """Whether everything that describes the file system stands in its first MiB."""
 
+    labelled: bool = False
+    """Whether something stands in front of the data on a member."""
+
     bare: bool = False
     """Whether some member of a SPAN holds next to nothing."""
 
@@ -98,7 +102,8 @@ class Case:
         """Whether the evidence can carry an answer, by what was cut and done alone, whatever the solver says:
 
         something else than noise, and nothing lost for good. Where all members' heads are wiped, only what states an
-        address tells where the data began; where the volume's own front is, and a table stood there, nothing does. Of
+        address tells where the data began; where the volume's own front is, and a table stood there, nothing does, nor
+        where what states none begins rows behind the members' heads, which are empty, or at no round place. Of
         all members but one (of a pair, of a pair's both) something states where it stands, in two rows or more; or the
         members' contents meet in as many as `MEETINGS`, or Q tells their order.
         """
@@ -127,7 +132,10 @@ class Case:
             return False
         if self.content.partition("@")[2] in ("unknown store", "zeroed table", "wiped front"):
             return False  # nothing states where the volume begins
-        if self.spec.level == "SPAN" and plain:
+        spec = self.spec
+        if plain and spec.start >= spec.strip and not (self.labelled and spec.start in ROUND_STARTS):
+            return False  # nor here: it could begin rows earlier, with zeros
+        if spec.level == "SPAN" and plain:
             return False  # a junction or two, and nothing that states a place
         if self.bare:
             return False  # a member of a SPAN that holds nothing is like any other blank image
@@ -234,6 +242,7 @@ def make(case: Case, rng: random.Random, volume: Path, foreign: Path, place: Pat
         with path.open("r+b") as file:
             if spec.start and rng.random() < 0.5:
                 file.write(rng.randbytes(min(spec.start, 4096)))  # something before the data
+                case.labelled = True
             end = spec.start + (spec.sizes[m] if spec.sizes else area)
             if tail:
                 file.seek(end)

@@ -127,7 +127,7 @@ class Verdicts:
         """How sure the order is, for what is looked for next: a start that nothing states is not found by reading
         more."""
         order, start = self.order, self.start
-        if order.sure is Sure.UNDECIDED or start.sure is Sure.UNDECIDED:
+        if order.sure is Sure.UNDECIDED or (start.sure is Sure.UNDECIDED and start.reason is not Reason.NOTHING_SAYS):
             return "undecided"
         unstated = start.sure is Sure.CERTAIN or start.reason is Reason.NOTHING_SAYS
         return "certain" if unstated and (order.sure is Sure.CERTAIN or order.reason is Reason.SHIFT) else "probable"

@@ -17,7 +17,7 @@ def held_facts(h: Hypothesis, anchors: Anchors, base: int, whole: Anchors | None
     """How many addresses hold what says that it belongs there, of all that something says so of. A copy elsewhere, in
     a journal or as the parity of an almost empty row, takes nothing from the one that stands right.
 
-    whole  all facts of the ground, where `anchors` are a part of them: the one that stands right may be another one
+    whole  all facts of the ground, where `anchors` are a part of them: what stands right may be told by another one
     """
     column = {i: c for c in h.order if c is not None for i in h.candidate.columns[c]}
     inside = np.isin(anchors.image, list(column))
@@ -29,12 +29,13 @@ def held_facts(h: Hypothesis, anchors: Anchors, base: int, whole: Anchors | None
     hit = fits(h, who, offset, address + base) | _held_by_parity(h, who, offset, address + base)
     told = hit | ~silent
     who, offset, address, hit = who[told], offset[told], address[told], hit[told]
-    right = _standing(h, column, whole, base) if whole is not None else np.unique(address[hit])
     structure = who * (1 << 44) + offset
     standing = np.unique(structure[hit])
+    right, there = _standing(h, column, whole, base) if whole is not None else (np.unique(address[hit]), standing)
     # one that may belong at several places, or of which another one stands right, or that belongs where a member is
     # missing (it is what parity holds of it), is not against it
-    told = np.isin(address, right) | (volume_map(h, address + base)[..., 0] < 0).all(axis=0)
+    told = np.isin(address, right) | np.isin(structure, there)
+    told |= (volume_map(h, address + base)[..., 0] < 0).all(axis=0)
     elsewhere = np.setdiff1d(np.unique(structure[~told]), np.unique(structure[told]))
     return len(standing), len(standing) + len(elsewhere)
 
@@ -73,12 +74,14 @@ def _held_by_parity(h: Hypothesis, who: Int64, offset: Int64, volume: Int64) -> 
     return lost & parity
 
 
-def _standing(h: Hypothesis, column: dict[int, int], anchors: Anchors, base: int) -> npt.NDArray[np.int64]:
-    """The addresses at which a structure stands right, ascending."""
+def _standing(h: Hypothesis, column: dict[int, int], anchors: Anchors, base: int) -> tuple[Int64, Int64]:
+    """The addresses at which a structure stands right, and the places, as (column << 44) + offset, of those that do:
+    of two addresses that one may have, the facts may hold only the other."""
     inside = np.isin(anchors.image, list(column))
     who = np.array([column[int(i)] for i in anchors.image[inside]], np.int64)
-    address = anchors.address[inside]
-    return np.unique(address[fits(h, who, anchors.offset[inside], address + base)])
+    offset, address = anchors.offset[inside], anchors.address[inside]
+    right = fits(h, who, offset, address + base)
+    return np.unique(address[right]), np.unique((who * (1 << 44) + offset)[right])
 
 
 def fits(

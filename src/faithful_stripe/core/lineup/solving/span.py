@@ -53,6 +53,12 @@ USUAL_TAILS = (0, 4096, 33 * 512, 1 << 20)
 MOST_UNPLACED, MOST_WAYS = 3, 60
 """Members in a row that no structure places, and ways to place them that are looked at."""
 
+MOST_DISTANCES, MOST_CHOICES = 8, 24
+"""Places that one image may have by what it states, and choices among those of all that are looked at."""
+
+SILENT_SHARE = 0.9
+"""Of what states an address on a member that no structure places: what stands in a journal there, which is copies."""
+
 Ground = tuple[Anchors, int]
 """A file system's structures, and where it starts in the volume, in bytes."""
 
@@ -87,27 +93,47 @@ def conclude_span(
     files   file systems that are on the images
     tables  partition tables that are
     """
-    starts = sorted({s for t in tables for s in t.ground.starts})
     for anchors in files:
-        found = [one for i in sorted(images) if (one := _placed(anchors, i)) is not None]
+        options = [some for i in sorted(images) if (some := _placings(anchors, i))]
+        found = [some[0] for some in options]
         if not found:
             continue
         far = max(one.cells for one in found) >= LEAST_CELLS and sum(one.cells for one in found) >= LEAST_IN_ALL
         striped = {int(i) for i in anchors.image if int(i) in images} - {one.image for one in found}
         if len(striped) > len(found):
             continue
-        first = min(found, key=lambda one: one.distance)
-        told = [t for t in tables if (t.image == first.image).any()]
-        began = {int(d) for t in told for d in t.offset[t.image == first.image] - t.address[t.image == first.image]}
-        for base in sorted(bases_of(anchors, starts), key=lambda b: b not in starts):
-            if began and -(first.distance + base) not in began:
-                continue  # the table stands at the volume's start
-            if not far and not _unbroken(table, anchors, found, max(0, -(first.distance + base))):
-                continue
-            joined, grounds = _joined(found, (anchors, base), files, starts, images)
-            made = _chained(table, grounds, joined, taken)
-            if made is not None:
+        partial: Lineup | None = None
+        for chosen in islice(product(*options), MOST_CHOICES):
+            made = _begun(table, anchors, list(chosen), far, files, tables, images, taken)
+            if made is not None and None not in made.members:
                 return made
+            partial = partial or made
+        if partial is not None:
+            return partial
+    return None
+
+
+def _begun(
+    table: Table, anchors: Anchors, found: list[Placed], far: bool, files: Sequence[Anchors],
+    tables: Sequence[Anchors], images: set[int], taken: set[int],
+) -> Lineup | None:  # fmt: skip
+    """The lineup where the images have the distances that one file system gives them, wherever in the volume it starts.
+
+    far  whether they hold so far apart on some image that there are no strips
+    """
+    starts = sorted({s for t in tables for s in t.ground.starts})
+    first = min(found, key=lambda one: one.distance)
+    told = [t for t in tables if (t.image == first.image).any()]
+    began = {int(d) for t in told for d in t.offset[t.image == first.image] - t.address[t.image == first.image]}
+    for base in sorted(bases_of(anchors, starts), key=lambda b: b not in starts):
+        if began and -(first.distance + base) not in began:
+            continue  # the table stands at the volume's start
+        if not far and not _unbroken(table, anchors, found, max(0, -(first.distance + base))):
+            continue
+        joined, grounds = _joined(found, (anchors, base), files, starts, images)
+        made = _chained(table, grounds, joined, taken)
+        if made is not None:
+            return made
     return None
 
 
@@ -153,24 +179,33 @@ def whole_on(files: Sequence[Anchors], image: int) -> bool:
 
 
 def _placed(anchors: Anchors, image: int) -> Placed | None:
-    """An image with its distance, where one holds all over it."""
+    """An image with its distance, where one holds all over it; the largest of those that are as likely."""
+    return next(iter(_placings(anchors, image)), None)
+
+
+def _placings(anchors: Anchors, image: int) -> list[Placed]:
+    """An image with each distance that holds all over it, the largest first: a lone boot sector is rather the copy at
+    the end, and a lone superblock may be that of any group."""
     mine = anchors.image == image
     if not mine.any():
-        return None
-    distance = anchors.address[mine] - anchors.offset[mine]
+        return []
+    distance, offset = anchors.address[mine] - anchors.offset[mine], anchors.offset[mine]
     values, counts = np.unique(distance, return_counts=True)
-    best = int(values[counts == counts.max()].max())  # a lone boot sector is rather the copy at the end
-    here = np.unique(anchors.offset[mine][distance == best])
-    offsets = np.unique(anchors.offset[mine])
+    offsets = np.unique(offset)
     several = len(offsets) < MOSTLY_TWICE * int(mine.sum())
-    if len(here) < (AGREED_OF_SEVERAL if several else AGREED) * len(offsets):
-        return None
-    apart, last = 0, -2 * APART_BYTES
-    for offset in here.tolist():
-        if offset - last > APART_BYTES:
-            apart, last = apart + 1, offset
-    _cell, size = np.unique(here // CELL_BYTES, return_counts=True)
-    return Placed(image, best, apart, FACT_NATS * float((1 + np.log(size)).sum()), int(here[-1] - here[0]))
+    found = []
+    for best in values[counts == counts.max()][::-1][:MOST_DISTANCES].tolist():
+        here = np.unique(offset[distance == best])
+        if len(here) < (AGREED_OF_SEVERAL if several else AGREED) * len(offsets):
+            continue
+        apart, last = 0, -2 * APART_BYTES
+        for at in here.tolist():
+            if at - last > APART_BYTES:
+                apart, last = apart + 1, at
+        _cell, size = np.unique(here // CELL_BYTES, return_counts=True)
+        nats = FACT_NATS * float((1 + np.log(size)).sum())
+        found.append(Placed(image, best, apart, nats, int(here[-1] - here[0])))
+    return found
 
 
 def _unbroken(table: Table, anchors: Anchors, found: Sequence[Placed], start: int) -> bool:
@@ -208,6 +243,8 @@ def _chained(table: Table, grounds: Sequence[Ground], found: Sequence[Placed], t
     best: list[tuple[int, int, Chain]] = []
     for tail in [known[len(known) // 2]] if known else USUAL_TAILS:
         for chain in _fillings(ranked, edges, end, own, free, tail):
+            if not _silent(grounds, chain, {one.image for one in ranked}, start):
+                continue
             made = _geometry(chain, start)
             whole = sum(image is not None for image, _size in chain)
             spanning = _files_over_edges(table, made, chain)
@@ -220,16 +257,43 @@ def _chained(table: Table, grounds: Sequence[Ground], found: Sequence[Placed], t
     best.sort(key=lambda b: (-b[0], -b[1]))
     alone = len(best) == 1 or best[0][:2] != best[1][:2]
     _whole, spanning, chain = best[0]
-    return _concluded(table, grounds, start, chain, ranked, spanning, alone and (spanning > 0 or bool(known)))
+    fitting = spanning > 0 or bool(known) or _fits_exactly(chain, own, {one.image for one in ranked})
+    return _concluded(table, grounds, start, chain, ranked, spanning, alone and fitting)
+
+
+def _fits_exactly(chain: Chain, own: Sequence[int], placed: set[int]) -> bool:
+    """Whether a place between others is filled to the byte by images of sizes that no placed one has: drives of one
+    size would fill any."""
+    usual = {own[image] for image in placed}
+    inner = [image for image, _size in chain[:-1] if image is not None and image not in placed]
+    return any(own[image] not in usual for image in inner)
 
 
 def _unplaced(table: Table, grounds: Sequence[Ground], ranked: Sequence[Placed], taken: set[int]) -> list[int]:
-    """Images that hold something, that no structure of these file systems places, and that are of no other."""
+    """Images that hold something, that no structure of these file systems places, and that are of no other; on which
+    something of theirs stands, those that may hold a journal."""
     mine = [a for a, _base in grounds]
     foreign = [a for a in table.anchors if not any(a is m for m in mine) and not a.ground.starts]
     others = {i for a in foreign for i in a.ground.bound()} | {i for g in table.groups for i in g.images}
-    out = taken | others | {one.image for one in ranked} | {int(i) for a in mine for i in a.image}
+    out = taken | others | {one.image for one in ranked}
+    out |= {int(i) for a in mine if not a.ground.silent for i in a.image}
     return [i for i in range(len(table.pile)) if i not in out and table.pile.data(i)]
+
+
+def _silent(grounds: Sequence[Ground], chain: Chain, placed: set[int], start: int) -> bool:
+    """Whether what states an address on the members that are placed by their size alone stands in a journal there."""
+    edge = 0
+    for image, size in chain:
+        for anchors, base in grounds if image is not None and image not in placed else ():
+            mine = anchors.image == image
+            at = anchors.offset[mine] - start + edge - base
+            told = anchors.address[mine] == at
+            for a, b in anchors.ground.silent:
+                told |= (at >= a) & (at < b)
+            if told.sum() < SILENT_SHARE * len(told):
+                return False
+        edge += size
+    return True
 
 
 def _fillings(

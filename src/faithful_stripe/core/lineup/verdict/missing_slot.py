@@ -92,12 +92,14 @@ def moved_to_gaps(table: Table, best: Judged, placed: Placed, kept: Placed) -> l
     whole = _reproduced(table, best.h, placed)
     ballot = add_algebra(table, best.h.candidate, make_ballot(best.h.candidate, None))
     roles = role_votes(best.h.layout, best.h.strip, best.h.start, ballot)
+    told = _borders(table, best.h)
     for other in others:
         findings = read_volume(other, table.pile, placed, kept, table.carved)
         lost = _cells(best.h, whole - _reproduced(table, other, placed))
         counted = voted(roles, best.h.order) - voted(roles, other.order)
         reads = best.findings.nats - findings.nats
-        behind = max(GAP_NATS, reads + counted + LOST_NATS * lost)
+        borders = told - _borders(table, other)
+        behind = max(GAP_NATS, reads + counted + LOST_NATS * lost + borders)
         if behind < MARGIN_NATS and not same_answer(best.h, other):
             found.append(Judged(other, findings, best.total - behind))
     return found

@@ -18,7 +18,7 @@ from ...ranges import clip
 from ..document.four_verdicts import Reason, Sure, Verdict
 from ..evidence.parity_groups import Place, places_of, survey_at
 from ..hypotheses.assignment import Hypothesis
-from ..hypotheses.pile_table import LABEL_BYTES, USUAL_STARTS, Table
+from ..hypotheses.pile_table import LABEL_BYTES, USUAL_STARTS, Table, anything_before
 from ..hypotheses.standing_facts import held_facts
 from ..reading.samples import BLOCK
 from ..structures.anchors import Anchors
@@ -73,7 +73,8 @@ def begin_of(table: Table, h: Hypothesis, placed: Placed) -> Begin:
         placed = [(a, base + shift) for a, base in placed]
     if pinned is not None and pinned.sure is Sure.CERTAIN:
         return Begin(h, shift, pinned, True)
-    return Begin(h, shift, pinned or Verdict(Sure.PROBABLE, Reason.NOTHING_SAYS), not _others(h, placed))
+    unstated = Sure.UNDECIDED if not shift and _may_be_wiped(table, h, placed) else Sure.PROBABLE
+    return Begin(h, shift, pinned or Verdict(unstated, Reason.NOTHING_SAYS), not _others(h, placed))
 
 
 def _as_partitioned(h: Hypothesis) -> tuple[Hypothesis, int] | None:
@@ -87,6 +88,25 @@ def _as_partitioned(h: Hypothesis) -> tuple[Hypothesis, int] | None:
         if moved is not None and moved[1] in COMMON_STARTS:
             return moved
     return None
+
+
+def _may_be_wiped(table: Table, h: Hypothesis, placed: Placed) -> bool:
+    """Whether the volume may as well begin rows earlier, with zeros that somebody wrote over what stood there: nothing
+    is left in front on any member, and what stands first is no file system's head, or one where a partition may
+    begin."""
+    if h.start < h.strip or anything_before(table, set(_seated(h)), h.start):
+        return h.start not in (0, *USUAL_STARTS) and h.start >= h.strip and not _headed(h, placed)
+    return not _headed(h, placed) or any(
+        moved[1] in COMMON_STARTS
+        for start in (0, *USUAL_STARTS)
+        if start < h.start and (h.start - start) % h.strip == 0
+        and (moved := shifted(h, (h.start - start) // h.strip)) is not None
+    )  # fmt: skip
+
+
+def _headed(h: Hypothesis, placed: Placed) -> bool:
+    """Whether something that states its address begins with the volume."""
+    return any(not a.ground.guessed and not base and held_facts(h, a, base)[0] for a, base in placed)
 
 
 def places_before(table: Table, h: Hypothesis) -> list[Place]:
