@@ -91,17 +91,20 @@ def _as_partitioned(h: Hypothesis) -> tuple[Hypothesis, int] | None:
 
 
 def _may_be_wiped(table: Table, h: Hypothesis, placed: Placed) -> bool:
-    """Whether the volume may as well begin rows earlier, with zeros that somebody wrote over what stood there: nothing
-    is left in front on any member, and what stands first is no file system's head, or one where a partition may
-    begin."""
-    if h.start < h.strip or anything_before(table, set(_seated(h)), h.start):
-        return h.start not in (0, *USUAL_STARTS) and h.start >= h.strip and not _headed(h, placed)
-    return not _headed(h, placed) or any(
-        moved[1] in COMMON_STARTS
-        for start in (0, *USUAL_STARTS)
-        if start < h.start and (h.start - start) % h.strip == 0
-        and (moved := shifted(h, (h.start - start) // h.strip)) is not None
-    )  # fmt: skip
+    """Whether the volume may as well begin rows earlier, with zeros over what stood there. It may where nothing states
+    that it begins here, unless a label stands in front of a place of custom; and where a file system's head does, but
+    a start of custom is rows away, over nothing on any member: rather than a place of no custom, or than one from
+    which the head stands where a partition would."""
+    if h.start < h.strip:
+        return False
+    headed, usual = _headed(h, placed), h.start in USUAL_STARTS
+    if anything_before(table, set(_seated(h)), h.start):
+        return not headed and not usual
+    if not headed:
+        return True
+    rows = [divmod(h.start - start, h.strip) for start in (0, *USUAL_STARTS) if start < h.start]
+    moved = [shifted(h, count) for count, rest in rows if not rest]
+    return any(m is not None and (not usual or m[1] in COMMON_STARTS) for m in moved)
 
 
 def _headed(h: Hypothesis, placed: Placed) -> bool:
