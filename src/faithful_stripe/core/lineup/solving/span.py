@@ -191,12 +191,12 @@ def _placings(anchors: Anchors, image: int) -> list[Placed]:
         return []
     distance, offset = anchors.address[mine] - anchors.offset[mine], anchors.offset[mine]
     values, counts = np.unique(distance, return_counts=True)
-    offsets = np.unique(offset)
-    several = len(offsets) < MOSTLY_TWICE * int(mine.sum())
+    several = len(np.unique(offset)) < MOSTLY_TWICE * int(mine.sum())
     found = []
     for best in values[counts == counts.max()][::-1][:MOST_DISTANCES].tolist():
-        here = np.unique(offset[distance == best])
-        if len(here) < (AGREED_OF_SEVERAL if several else AGREED) * len(offsets):
+        copies = _in_journal(anchors, offset + best) & (distance != best)
+        here, told = np.unique(offset[distance == best]), np.unique(offset[~copies])
+        if len(here) < (AGREED_OF_SEVERAL if several else AGREED) * len(told):
             continue
         apart, last = 0, -2 * APART_BYTES
         for at in here.tolist():
@@ -280,6 +280,14 @@ def _unplaced(table: Table, grounds: Sequence[Ground], ranked: Sequence[Placed],
     return [i for i in range(len(table.pile)) if i not in out and table.pile.data(i)]
 
 
+def _in_journal(anchors: Anchors, at: Int64) -> npt.NDArray[np.bool_]:
+    """Which places in a file system, in bytes, are such as hold copies of its structures."""
+    inside = np.zeros(len(at), bool)
+    for a, b in anchors.ground.silent:
+        inside |= (at >= a) & (at < b)
+    return inside
+
+
 def _silent(grounds: Sequence[Ground], chain: Chain, placed: set[int], start: int) -> bool:
     """Whether what states an address on the members that are placed by their size alone stands in a journal there."""
     edge = 0
@@ -287,9 +295,7 @@ def _silent(grounds: Sequence[Ground], chain: Chain, placed: set[int], start: in
         for anchors, base in grounds if image is not None and image not in placed else ():
             mine = anchors.image == image
             at = anchors.offset[mine] - start + edge - base
-            told = anchors.address[mine] == at
-            for a, b in anchors.ground.silent:
-                told |= (at >= a) & (at < b)
+            told = (anchors.address[mine] == at) | _in_journal(anchors, at)
             if told.sum() < SILENT_SHARE * len(told):
                 return False
         edge += size
