@@ -8,7 +8,7 @@ import pytest
 
 from faithful_stripe.core.lineup.document.four_verdicts import Reason, Sure
 from faithful_stripe.core.lineup.solving.solve import GAVE_UP
-from faithful_stripe.core.lineup.solving.span import _placed, unstriped
+from faithful_stripe.core.lineup.solving.span import _fits_exactly, _placed, _placings, _silent, unstriped
 from faithful_stripe.core.lineup.structures.anchors import Anchors
 from faithful_stripe.core.lineup.structures.ground import Ground
 from faithful_stripe.core.source import read
@@ -68,6 +68,34 @@ def test_of_structures_with_two_addresses_nearly_all_must_agree():
         [*single.offset, *single.offset], [*(single.address - single.offset), *range(10 * MIB, 20 * MIB, MIB)]
     )
     assert _placed(twice, 0) is None
+
+
+def test_copies_in_a_journal_do_not_unplace_a_member_of_a_span():
+    """Two structures of the member's own, and eight copies of others where the journal is."""
+    told = facts(range(0, 10 * MIB, MIB), [0, 0, *range(20 * MIB, 28 * MIB, MIB)])
+    assert _placed(told, 0) is None
+    told.ground.silent = ((2 * MIB, 10 * MIB),)
+    placed = _placed(told, 0)
+    assert placed is not None and placed.distance == 0
+
+
+def test_a_lone_superblock_may_be_that_of_any_group():
+    lone = facts([4096] * 3, [0, 64 * MIB, 128 * MIB])
+    assert [one.distance for one in _placings(lone, 0)] == [128 * MIB, 64 * MIB, 0]
+
+
+@pytest.mark.parametrize(("silent", "fits"), [(((10 * MIB, 20 * MIB),), True), (((30 * MIB, 40 * MIB),), False)])
+def test_a_member_with_a_journal_alone_is_placed_by_size_where_the_journal_is(silent, fits):
+    """Image 0 has no place by what it states, and would stand in the volume from 10 MiB on."""
+    told = facts(range(0, 9 * MIB, MIB), range(50 * MIB, 59 * MIB, MIB))
+    told.ground.silent = silent
+    assert _silent([(told, 0)], [(1, 10 * MIB), (0, 10 * MIB)], {1}, 0) is fits
+
+
+def test_drives_of_one_size_fill_any_place():
+    chain, same, other = [(0, 10), (1, 10), (2, 10)], [10, 10, 10], [10, 11, 10]
+    assert not _fits_exactly(chain, same, {0, 2}) and _fits_exactly(chain, other, {0, 2})
+    assert not _fits_exactly(chain, other, {0, 1})  # the last one's end is where the volume ends, not where it must be
 
 
 @pytest.mark.parametrize("patience", [40.0, -1.0])

@@ -271,6 +271,47 @@ def test_where_a_table_is_gone_a_volume_begins_at_a_usual_place(volumes, tmp_pat
     assert array.verdicts.start.sure is not Sure.CERTAIN
 
 
+def labelled(case, label):
+    """Something on the first bytes of each image, another one on each: not the volume's."""
+    for number, image in enumerate(case.images if label else ()):
+        with image.open("r+b") as file:
+            file.write(label + bytes([number]))
+
+
+@pytest.mark.parametrize(
+    ("ahead", "start", "label", "sure"),
+    [
+        (17 * MIB, 0, b"", Sure.UNDECIDED),  # no place of custom, and one is a whole number of rows before it
+        (MIB, 0, b"", Sure.UNDECIDED),  # a partition would begin there, of a volume from the first byte on
+        (0, MIB, b"label ", Sure.PROBABLE),  # something stands in front, and was not wiped
+        (0, 65536, b"", Sure.PROBABLE),
+        (0, 700 * 512, b"", Sure.PROBABLE),  # no custom, and none is a whole number of rows before it
+    ],
+)
+def test_a_head_behind_nothing_tells_the_start_unless_one_of_custom_is_before_it(
+    volumes, tmp_path, ahead, start, label, sure
+):
+    whole = tmp_path / "volume.img"
+    whole.write_bytes(bytes(ahead) + (volumes / "xfs.img").read_bytes())
+    (tmp_path / "pile").mkdir()
+    case = pile(tmp_path / "pile", whole, Spec("RAID1", 2, 65536, start=start))
+    labelled(case, label)
+    array = solved(case)
+    assert array.verdicts.order.sure is Sure.CERTAIN
+    assert array.verdicts.start.sure is sure and array.verdicts.start.reason is Reason.NOTHING_SAYS
+
+
+def test_what_states_no_start_begins_where_it_is_first_seen_for_all_that_is_known(volumes, tmp_path):
+    """A log of records behind a wiped front, at no place of custom: the order is told, the start is not."""
+    for name, start, label in (("wiped", 5 * 65536, b""), ("custom", 2 * MIB, b"label")):
+        (tmp_path / name).mkdir()
+        case = pile(tmp_path / name, volumes / "log.img", Spec("RAID1", 2, 65536, start=start))
+        labelled(case, label)
+        array = solved(case)
+        assert array.geometry.start_bytes[0] == start and array.verdicts.order.sure is not Sure.UNDECIDED
+        assert (array.verdicts.start.sure is Sure.UNDECIDED) is (not label)
+
+
 @pytest.mark.parametrize("gap", [False, True])
 def test_rows_at_the_end_that_do_not_match_are_the_volumes_where_they_follow_upon_it(gap):
     """What a controller writes stands apart; data of which one member holds something else go on to the end."""

@@ -196,12 +196,13 @@ def _far_smaller(first: tuple[int, int], second: tuple[int, int]) -> bool:
     return gap > LABEL_BYTES or (gap >= 4096 and second[1] - second[0] > 16 * (first[1] - first[0]))
 
 
-def anything_before(table: Table, images: set[int], offset: int) -> bool:
-    """Whether any of the images holds something before an offset: then nobody wiped them."""
+def anything_before(table: Table, images: set[int], offset: int, first: int = 0) -> bool:
+    """Whether any of the images holds something before an offset, from another one on: then nobody wiped them."""
     return any(
-        piece.image in images and piece.offset < offset and bool(piece.data[: offset - piece.offset].any())
+        piece.image in images and piece.offset < offset
+        and bool(piece.data[max(0, first - piece.offset) : offset - piece.offset].any())
         for piece in table.stock
-    )
+    )  # fmt: skip
 
 
 def _runs(table: Table, images: set[int]) -> list[tuple[int, int]]:

@@ -68,7 +68,7 @@ def begin_of(table: Table, h: Hypothesis, placed: Placed) -> Begin:
         h, shift = moved
         placed = [(a, base + shift) for a, base in placed]
     pinned = _pinned(table, h, placed, closed)
-    if pinned is None and not shift and (moved := _as_partitioned(h)):
+    if pinned is None and not shift and _headed(h, placed) and (moved := _as_partitioned(h)):
         h, shift = moved
         placed = [(a, base + shift) for a, base in placed]
     if pinned is not None and pinned.sure is Sure.CERTAIN:
@@ -91,17 +91,19 @@ def _as_partitioned(h: Hypothesis) -> tuple[Hypothesis, int] | None:
 
 
 def _may_be_wiped(table: Table, h: Hypothesis, placed: Placed) -> bool:
-    """Whether the volume may as well begin rows earlier, with zeros over what stood there. It may where nothing states
-    that it begins here, unless a label stands in front of a place of custom; and where a file system's head does, but
-    a start of custom is rows away, over nothing on any member: rather than a place of no custom, or than one from
-    which the head stands where a partition would."""
-    if h.start < h.strip:
-        return False
-    headed, usual = _headed(h, placed), h.start in USUAL_STARTS
-    if anything_before(table, set(_seated(h)), h.start):
-        return not headed and not usual
+    """Whether the volume may as well begin in another row, with zeros over what stood there. It may where nothing
+    states that it begins here, unless its first row is filled and it is the first there is room for, or of custom and a
+    label in front of it was not wiped; and where a file system's head does, but a start of custom is rows away, over
+    nothing on any member: rather than a place of no custom, or than one from which the head stands where a partition
+    would."""
+    headed, usual, images = _headed(h, placed), h.start in USUAL_STARTS, set(_seated(h))
+    ahead = anything_before(table, images, h.start)
     if not headed:
-        return True
+        return not (h.start < h.strip or (ahead and usual)) or not anything_before(
+            table, images, h.start + h.strip, h.start
+        )
+    if ahead or h.start < h.strip:
+        return False
     rows = [divmod(h.start - start, h.strip) for start in (0, *USUAL_STARTS) if start < h.start]
     moved = [shifted(h, count) for count, rest in rows if not rest]
     return any(m is not None and (not usual or m[1] in COMMON_STARTS) for m in moved)
