@@ -2,11 +2,15 @@
 
 import os
 import random
+from dataclasses import replace
 
 import numpy as np
 import pytest
 
 from faithful_stripe.core.lineup.document.four_verdicts import Reason, Sure
+from faithful_stripe.core.lineup.hypotheses.assignment import Hypothesis
+from faithful_stripe.core.lineup.hypotheses.candidate import Candidate, layouts_of
+from faithful_stripe.core.lineup.hypotheses.standing_facts import held_facts
 from faithful_stripe.core.lineup.solving.solve import GAVE_UP
 from faithful_stripe.core.lineup.solving.span import _fits_exactly, _placed, _placings, _silent, unstriped
 from faithful_stripe.core.lineup.structures.anchors import Anchors
@@ -151,3 +155,14 @@ def test_members_that_nothing_places_may_stand_in_one_anothers_place(volumes, tm
     case = pile(tmp_path, volumes / "gpt.img", spec, strangers=1)
     (array,) = solve_images(case.images).arrays
     assert array.verdicts.order.sure is not Sure.CERTAIN and array.verdicts.order.reason is Reason.ELIMINATION
+
+
+def test_of_two_addresses_that_something_may_have_the_wrong_one_is_not_against_it():
+    """A sector of a file allocation table, as kept out for the proof: the copy's address alone. By the other one, which
+    the search used, it stands right."""
+    (chosen,) = layouts_of("RAID0", 2)
+    h = Hypothesis(Candidate("RAID0", (chosen,), ((0,), (1,))), chosen, 65536, 0, 0, (0, 1), 0.0)
+    whole, kept = facts([4096, 4096], [0, 5 * MIB]), facts([4096], [5 * MIB])
+    assert held_facts(h, kept, 0, whole) == (0, 0)
+    assert held_facts(h, kept, 0) == (0, 1)
+    assert held_facts(replace(h, order=(1, 0)), kept, 0, whole) == (0, 1)
