@@ -166,3 +166,12 @@ def test_of_two_addresses_that_something_may_have_the_wrong_one_is_not_against_i
     assert held_facts(h, kept, 0, whole) == (0, 0)
     assert held_facts(h, kept, 0) == (0, 1)
     assert held_facts(replace(h, order=(1, 0)), kept, 0, whole) == (0, 1)
+
+
+@pytest.mark.parametrize("content", ["log", "stream"])
+def test_where_nothing_states_a_place_the_borders_tell_which_one_is_missing(volumes, tmp_path, content):
+    """An exchange of a member with the missing one was held to be next to as good, whatever its borders said."""
+    case = pile(tmp_path, volumes / f"{content}.img", Spec("RAID5", 4, 65536, "parity-N", "continuation"), gone=(1,))
+    (array,) = solve_images(case.images).arrays
+    assert right(case, array) and array.verdicts.order.sure is Sure.PROBABLE
+    assert array.best - array.next > 60
