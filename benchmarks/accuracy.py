@@ -430,7 +430,7 @@ def all_volumes(made: Path, seed: int) -> None:
     make_volumes(made, seed)
     make_volumes(made / "other", seed + 1000, 12, only="ext4")
     (made / "small.img").unlink(missing_ok=True)
-    ext(made / "small.img", 4 * MIB, folder_of_files(random.Random(seed), made / "a-few", MIB), "ext4", "-b", "1024", "-N", "2048")
+    ext(made / "small.img", 6 * MIB, folder_of_files(random.Random(seed), made / "a-few", MIB), "ext4", "-b", "1024")
     if not used.usable():
         print("no kernel-made volumes: they need root and loop devices", file=sys.stderr)
         return
