@@ -2,6 +2,7 @@
 
 import random
 from contextlib import ExitStack
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -12,6 +13,7 @@ from faithful_stripe.core.lineup.reading.samples import Pile
 from faithful_stripe.media.image import ImageFile
 
 from .cases import draw, make
+from .cutting import pile
 from .slicer import Spec, cut
 
 STRIP = 65536
@@ -38,8 +40,8 @@ def grouped(images):
     """(groups as (images, kind, until), outdated) of a pile."""
     with ExitStack() as stack:
         sources = [stack.enter_context(ImageFile(path)) for path in images]
-        pile = Pile([str(path) for path in images], sources)
-        _places, groups, outdated = without_outdated(pile, survey(pile))
+        drives = Pile([str(path) for path in images], sources)
+        _places, groups, outdated = without_outdated(drives, survey(drives))
     return sorted((g.images, g.kind, g.until) for g in groups), outdated
 
 
@@ -100,6 +102,21 @@ def test_a_member_that_ends_early_takes_an_equation_with_it_and_no_other_member(
     ((found, kind, until),), outdated = grouped(images)
     assert (found, kind, outdated) == ((0, 1, 2, 3, 4), "two", {})
     assert (until > 0) is (how == "goes silent")
+
+
+@pytest.mark.parametrize("unwritten", [False, True])
+def test_the_pairs_of_a_chain_make_one_group_whatever_lies_beside_them_or_was_never_written(small, tmp_path, unwritten):
+    """Of a RAID 1E of three the first pair holds in every other row: two members, and the third with strangers, it was.
+    What drives hold where nobody ever wrote is another thing on each."""
+    case = pile(tmp_path, small["ext2"], Spec("RAID1E", 3, 32768, None, "adjacent"), strangers=3)
+    rng = random.Random(3)
+    for name in case.names if unwritten else ():
+        with Path(name).open("r+b") as image:
+            image.seek(8 << 20)
+            image.write(rng.randbytes(4 << 20))
+    seats = sorted([str(path) for path in case.images].index(name) for name in case.names)
+    ((found, kind, _until),), outdated = grouped(case.images)
+    assert (list(found), kind, outdated) == (seats, "chain", {})
 
 
 @pytest.fixture(scope="module")

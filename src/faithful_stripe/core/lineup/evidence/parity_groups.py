@@ -469,7 +469,9 @@ def _chains(places: list[Place]) -> list[Membership]:
         for relation in place.relations:
             if len(relation.images) == 2 and relation.plain:
                 pairs[relation.images[0], relation.images[1]] += 1
-    either = {p: sum(p[0] in place.filled or p[1] in place.filled for place in places) for p in pairs}
+    # in rows that were never written the drives hold what they held before, each something else
+    written = [place for place in places if place.relations or not place.filled <= place.noise]
+    either = {p: sum(p[0] in place.filled or p[1] in place.filled for place in written) for p in pairs}
     edges = {p for p, c in pairs.items() if c >= LEAST_CLOSING and 0.25 <= c / max(1, either[p]) <= 0.8}
     near: dict[int, set[int]] = {}
     for a, b in edges:
@@ -485,5 +487,6 @@ def _chains(places: list[Place]) -> list[Membership]:
             path.append(onward[0])
         if len(path) >= 3 and path[0] < path[-1] and len(near[path[-1]]) == 1:
             closing = sum(pairs[min(a, b), max(a, b)] for a, b in pairwise(path))
-            found.append(Membership(tuple(sorted(path)), "chain", closing, max(closing, len(places)), (), tuple(path)))
+            blocks = sum(not place.filled.isdisjoint(path) for place in written)
+            found.append(Membership(tuple(sorted(path)), "chain", closing, max(closing, blocks), (), tuple(path)))
     return found
