@@ -24,7 +24,7 @@ from faithful_stripe.core.lineup.structures import ntfs_anchors as ntfs
 from faithful_stripe.core.lineup.structures import partition_tables as table
 from faithful_stripe.core.lineup.structures import volume_labels as labels
 from faithful_stripe.core.lineup.structures.ground import read_stock
-from faithful_stripe.core.lineup.verdict.volume_start import _closes, shifted
+from faithful_stripe.core.lineup.verdict.volume_start import _closes, begins_elsewhere, shifted
 from faithful_stripe.core.source import MemorySource
 from faithful_stripe.work.lineup import solve_images
 
@@ -54,6 +54,8 @@ def test_a_shifted_hypothesis_puts_the_same_bytes_after_one_another(chosen, rows
         return
     other, ahead = moved
     assert other.start == h.start - rows * strip
+    assert begins_elsewhere(h, other) is bool(rows)
+    assert not begins_elsewhere(h, replace(other, order=(*other.order[1:], other.order[0]))) or chosen.level == "RAID4"
     at = np.arange(max(0, -ahead), max(0, -ahead) + 60 * strip, 4096, dtype=np.int64)
     assert (volume_map(h, at) == volume_map(other, at + ahead)).all()
 
@@ -310,6 +312,17 @@ def test_what_states_no_start_begins_where_it_is_first_seen_for_all_that_is_know
         array = solved(case)
         assert array.geometry.start_bytes[0] == start and array.verdicts.order.sure is not Sure.UNDECIDED
         assert (array.verdicts.start.sure is Sure.UNDECIDED) is (not label)
+
+
+def test_where_the_heads_are_wiped_a_doubt_of_the_start_is_none_of_the_order(volumes, tmp_path):
+    """As good an answer has the same members in the same places, and another first row."""
+    case = pile(tmp_path, volumes / "log.img", replace(RAID5, strip=65536))
+    for image in case.images:
+        with image.open("r+b") as file:
+            file.write(bytes(MIB))
+    array = solved(case)
+    assert array.verdicts.order.sure is Sure.PROBABLE and array.verdicts.start.sure is Sure.UNDECIDED
+    assert array.best - array.next > 20
 
 
 @pytest.mark.parametrize("gap", [False, True])

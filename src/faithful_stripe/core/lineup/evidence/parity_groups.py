@@ -29,6 +29,10 @@ FULL_CLOSING, FULL_SHARE = 24, 0.2
 """Places at which what looks like noise on every image of a group adds up: so many are no chance, and where nothing is
 empty nobody can be missing, so a smaller share is enough."""
 
+ALIKE_SHARE = 0.05
+"""Of the places at which images hold something, those at which some are alike at least where the others are taken for
+rows that nobody ever wrote."""
+
 PLAIN_SHARE = 0.85
 """Of the places in which they hold something, copies of one another are equal at more than this share."""
 
@@ -469,8 +473,12 @@ def _chains(places: list[Place]) -> list[Membership]:
         for relation in place.relations:
             if len(relation.images) == 2 and relation.plain:
                 pairs[relation.images[0], relation.images[1]] += 1
-    # in rows that were never written the drives hold what they held before, each something else
-    written = [place for place in places if place.relations or not place.filled <= place.noise]
+    # in rows that were never written the drives hold what they held before, each something else; where next to nothing
+    # is alike, noise is what the volume holds
+    paired = {i for pair in pairs for i in pair}
+    written = theirs = [place for place in places if not place.filled.isdisjoint(paired)]
+    if sum(bool(place.relations) for place in theirs) >= max(FULL_CLOSING, ALIKE_SHARE * len(theirs)):
+        written = [place for place in theirs if place.relations or not place.filled <= place.noise]
     either = {p: sum(p[0] in place.filled or p[1] in place.filled for place in written) for p in pairs}
     edges = {p for p, c in pairs.items() if c >= LEAST_CLOSING and 0.25 <= c / max(1, either[p]) <= 0.8}
     near: dict[int, set[int]] = {}

@@ -36,7 +36,7 @@ from .certainty import (
 from .missing_slot import PARITY_LEVELS, Judged
 from .refining import explained, scarce
 from .volume_reading import MARGIN_NATS, MOST_BROKEN, PROBABLE_NATS, TOTAL_NATS, Findings
-from .volume_start import Begin
+from .volume_start import Begin, begins_elsewhere
 from .weighed import ledger_of
 
 KIND_WORDS = {
@@ -74,6 +74,7 @@ def finish(
     stale   members that are out of date; beside: images that are out of date copies of members
     begin   where the volume begins, of the hypothesis with all its members
     """
+    judged, begin = _of_orders(judged, begin)
     best, findings = judged[0].h, judged[0].findings
     rival = judged[1] if len(judged) > 1 else None
     next_score = rival.total if rival else 0.0
@@ -132,6 +133,23 @@ def finish(
         ledger=ledger_of(table, judged[0], placed),
         rival=ledger_of(table, rival, placed) if rival else (),
     )
+
+
+def _of_orders(judged: Sequence[Judged], begin: Begin) -> tuple[list[Judged], Begin]:
+    """The best answer and those of another order; and where the volume begins, with the doubt that one brings which has
+    it begin in another row alone, and is nearly as good."""
+    best, others = judged[0], list[Judged]()
+    for other in judged[1:]:
+        if not begins_elsewhere(best.h, other.h):
+            others.append(other)
+            continue
+        lead = best.total - other.total
+        if lead > MARGIN_NATS or begin.verdict.sure is Sure.CERTAIN:
+            continue
+        same = final_layout(other.h)[1] == final_layout(best.h)[1]
+        doubt = replace(begin.verdict, sure=Sure.UNDECIDED) if lead <= PROBABLE_NATS else begin.verdict
+        begin = replace(begin, verdict=doubt, settled=begin.settled and same)
+    return [best, *others], begin
 
 
 def signs_of(

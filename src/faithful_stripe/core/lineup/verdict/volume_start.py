@@ -18,6 +18,7 @@ from ...ranges import clip
 from ..document.four_verdicts import Reason, Sure, Verdict
 from ..evidence.parity_groups import Place, places_of, survey_at
 from ..hypotheses.assignment import Hypothesis
+from ..hypotheses.equivalence import same_answer
 from ..hypotheses.pile_table import LABEL_BYTES, USUAL_STARTS, Table, anything_before
 from ..hypotheses.standing_facts import held_facts
 from ..reading.samples import BLOCK
@@ -187,6 +188,13 @@ def shifted(h: Hypothesis, rows: int) -> tuple[Hypothesis, int] | None:
         return None
     order = tuple(h.order[p] for p in turned if p is not None)
     return replace(h, start=start, order=order), ahead * h.strip
+
+
+def begins_elsewhere(h: Hypothesis, other: Hypothesis) -> bool:
+    """Whether another hypothesis puts the same bytes after one another, and has the volume begin in another row."""
+    rows, rest = divmod(h.start - other.start, h.strip)
+    moved = shifted(h, rows) if rows and not rest and h.strip == other.strip else None
+    return moved is not None and same_answer(moved[0], other)
 
 
 def _earliest(h: Hypothesis, first: int) -> tuple[Hypothesis, int] | None:
