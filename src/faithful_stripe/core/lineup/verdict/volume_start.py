@@ -96,23 +96,23 @@ def _may_be_wiped(table: Table, h: Hypothesis, placed: Placed) -> bool:
     states that it begins here, unless its first row is filled and it is the first there is room for, or of custom and a
     label in front of it was not wiped; and where a file system's head does, but a start of custom is rows away, over
     nothing on any member: rather than a place of no custom, or than one from which the head stands where a partition
-    would."""
-    headed, usual, images = _headed(h, placed), h.start in USUAL_STARTS, set(_seated(h))
-    ahead = anything_before(table, images, h.start)
-    if not headed:
+    would. A file system where a partition begins by custom is head enough for a start of custom."""
+    usual, images = h.start in USUAL_STARTS, set(_seated(h))
+    headed, ahead = _headed(h, placed), anything_before(table, images, h.start)
+    if not headed and not (usual and _headed(h, placed, COMMON_STARTS)):
         return not (h.start < h.strip or (ahead and usual)) or not anything_before(
             table, images, h.start + h.strip, h.start
         )
-    if ahead or h.start < h.strip:
+    if ahead or not headed or h.start < h.strip:
         return False
-    rows = [divmod(h.start - start, h.strip) for start in (0, *USUAL_STARTS) if start < h.start]
+    rows = [divmod(h.start - start, h.strip) for start in USUAL_STARTS if start < h.start]
     moved = [shifted(h, count) for count, rest in rows if not rest]
     return any(m is not None and (not usual or m[1] in COMMON_STARTS) for m in moved)
 
 
-def _headed(h: Hypothesis, placed: Placed) -> bool:
-    """Whether something that states its address begins with the volume."""
-    return any(not a.ground.guessed and not base and held_facts(h, a, base)[0] for a, base in placed)
+def _headed(h: Hypothesis, placed: Placed, bases: Sequence[int] = (0,)) -> bool:
+    """Whether something that states its address begins with the volume, or at one of some other places in it."""
+    return any(not a.ground.guessed and base in bases and held_facts(h, a, base)[0] for a, base in placed)
 
 
 def places_before(table: Table, h: Hypothesis) -> list[Place]:
