@@ -74,7 +74,7 @@ def finish(
     stale   members that are out of date; beside: images that are out of date copies of members
     begin   where the volume begins, of the hypothesis with all its members
     """
-    judged, begin = _of_orders(judged, begin)
+    judged, begin, starts = _of_orders(judged, begin)
     best, findings = judged[0].h, judged[0].findings
     rival = judged[1] if len(judged) > 1 else None
     next_score = rival.total if rival else 0.0
@@ -100,7 +100,7 @@ def finish(
     unexplained = 1 - sum(g.closing for g in parity) / looked if looked else 0.0
     verdicts = _verdicts(table, judged, placed, lead, unsure, begin, unexplained)
     signs = signs_of(table, judged, placed, len(unsure), parity, begin, verdicts.order)
-    alternatives = []
+    alternatives = [words(h, table.pile) for h in starts]
     if lead < MARGIN_NATS and rival is not None:
         alternatives.append(words(rival.h, table.pile))
     made, members = final_geometry(best, table.pile)
@@ -125,7 +125,7 @@ def finish(
         evidence=tuple(evidence),
         alternatives=tuple(alternatives),
         stale=tuple(names[i] for i in (*stale, *beside)),
-        settle="" if verdicts.order.sure is Sure.CERTAIN else _settle(verdicts.order.reason, findings, lead, unsure),
+        settle=_settle(verdicts, findings, lead, unsure),
         seats=seats_of(begin.h, stale, names),
         ages=ages,
         signs=signs,
@@ -135,10 +135,10 @@ def finish(
     )
 
 
-def _of_orders(judged: Sequence[Judged], begin: Begin) -> tuple[list[Judged], Begin]:
-    """The best answer and those of another order; and where the volume begins, with the doubt that one brings which has
-    it begin in another row alone, and is nearly as good."""
-    best, others = judged[0], list[Judged]()
+def _of_orders(judged: Sequence[Judged], begin: Begin) -> tuple[list[Judged], Begin, list[Hypothesis]]:
+    """The best answer and those of another order; where the volume begins, with the doubt that those bring which have
+    it begin in another row alone, and are nearly as good; and these."""
+    best, others, near = judged[0], list[Judged](), list[Hypothesis]()
     for other in judged[1:]:
         if not begins_elsewhere(best.h, other.h):
             others.append(other)
@@ -149,7 +149,8 @@ def _of_orders(judged: Sequence[Judged], begin: Begin) -> tuple[list[Judged], Be
         same = final_layout(other.h)[1] == final_layout(best.h)[1]
         doubt = replace(begin.verdict, sure=Sure.UNDECIDED) if lead <= PROBABLE_NATS else begin.verdict
         begin = replace(begin, verdict=doubt, settled=begin.settled and same)
-    return [best, *others], begin
+        near.append(other.h)
+    return [best, *others], begin, near
 
 
 def signs_of(
@@ -303,7 +304,12 @@ LEAST_DIFFERENCE = 1.0
 """Of two scores: those that are nearer to each other are as good as equal."""
 
 
-def _settle(reason: Reason, findings: Findings, lead: float, unsure: Sequence[str]) -> str:
+def _settle(verdicts: Verdicts, findings: Findings, lead: float, unsure: Sequence[str]) -> str:
+    reason = verdicts.order.reason
+    if verdicts.order.sure is Sure.CERTAIN:
+        if verdicts.start.sure is not Sure.UNDECIDED:
+            return ""
+        reason = Reason.SHIFT
     if reason is Reason.RIVAL:
         close = "equally good" if lead < LEAST_DIFFERENCE else "nearly as good"
         return f"another answer is {close}: more structures that state their address"
