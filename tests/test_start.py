@@ -281,22 +281,24 @@ def labelled(case, label):
 
 
 @pytest.mark.parametrize(
-    ("ahead", "start", "label", "sure"),
+    ("level", "ahead", "start", "label", "sure"),
     [
-        (17 * MIB, 0, b"", Sure.UNDECIDED),  # no place of custom, and one is a whole number of rows before it
-        (MIB, 0, b"", Sure.UNDECIDED),  # a partition would begin there, of a volume from the first byte on
-        (0, MIB, b"label ", Sure.PROBABLE),  # something stands in front, and was not wiped
-        (0, 65536, b"", Sure.PROBABLE),
-        (0, 700 * 512, b"", Sure.PROBABLE),  # no custom, and none is a whole number of rows before it
+        ("RAID1", 17 * MIB, 0, b"", Sure.UNDECIDED),  # no place of custom, and one is before it
+        ("RAID0", 0, 17 * MIB, b"", Sure.UNDECIDED),  # likewise, a whole number of rows
+        ("RAID0", 0, 700 * 512, b"", Sure.PROBABLE),  # none of custom is a whole number of rows before it
+        ("RAID1", 700 * 512, 0, b"", Sure.UNDECIDED),  # a mirror's rows are any sectors
+        ("RAID1", MIB, 0, b"", Sure.UNDECIDED),  # a partition would begin there, of a volume from the first byte on
+        ("RAID1", 0, MIB, b"label ", Sure.PROBABLE),  # something stands in front, and was not wiped
+        ("RAID1", 0, 65536, b"", Sure.PROBABLE),
     ],
 )
 def test_a_head_behind_nothing_tells_the_start_unless_one_of_custom_is_before_it(
-    volumes, tmp_path, ahead, start, label, sure
+    volumes, tmp_path, level, ahead, start, label, sure
 ):
     whole = tmp_path / "volume.img"
     whole.write_bytes(bytes(ahead) + (volumes / "xfs.img").read_bytes())
     (tmp_path / "pile").mkdir()
-    case = pile(tmp_path / "pile", whole, Spec("RAID1", 2, 65536, start=start))
+    case = pile(tmp_path / "pile", whole, Spec(level, 2, 65536, start=start))
     labelled(case, label)
     array = solved(case)
     assert array.verdicts.order.sure is Sure.CERTAIN

@@ -13,6 +13,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from ...arrays.engine import SECTOR
 from ...arrays.geometry import Geometry
 from ...ranges import clip
 from ..document.four_verdicts import Reason, Sure, Verdict
@@ -105,8 +106,9 @@ def _may_be_wiped(table: Table, h: Hypothesis, placed: Placed) -> bool:
         )
     if ahead or not headed or h.start < h.strip:
         return False
-    rows = [divmod(h.start - start, h.strip) for start in USUAL_STARTS if start < h.start]
-    moved = [shifted(h, count) for count, rest in rows if not rest]
+    rowed = replace(h, strip=SECTOR) if h.candidate.level == "RAID1" else h  # its rows are any sectors
+    rows = [divmod(h.start - start, rowed.strip) for start in USUAL_STARTS if start < h.start]
+    moved = [shifted(rowed, count) for count, rest in rows if not rest]
     return any(m is not None and (not usual or m[1] in COMMON_STARTS) for m in moved)
 
 
