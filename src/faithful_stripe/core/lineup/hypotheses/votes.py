@@ -241,7 +241,9 @@ def with_prior(
     nats -= LATE_NATS * sum(g.kind == "copies" and set(g.images) <= whole - part for g in table.groups)
     if h.base:
         undeclared = UNDECLARED_NATS
-        if h.start >= ROUND or anything_before(table, part, ROUND):
+        pattern = h.layout.pattern()
+        front = h.start + max(0, h.base) // (h.strip * pattern.strips) * h.strip * pattern.rows
+        if h.start >= ROUND or anything_before(table, part, max(front, h.start + h.strip), h.start):
             undeclared = NO_TABLE_NATS  # the volume's head was not wiped, and holds no partition table
         elif is_round(h.base):
             undeclared *= 0.5 if h.start < h.strip or h.start in (*usual, *USUAL_STARTS) else 0.75

@@ -42,6 +42,7 @@ from ..hypotheses.votes import (
 )
 from ..reading.samples import Pile, Tell, silent
 from ..structures.anchors import Anchors
+from ..structures.partition_starts import COMMON_STARTS
 from ..structures.superblock_scan import find_heads
 from ..verdict.finishing import members_only
 from ..verdict.missing_slot import PARITY_LEVELS
@@ -450,6 +451,12 @@ def solve_cluster(
         # what stands before the file system is no whole number of rows
         bases += into_rows
         found = search(_likely(entries, found), bases, usual, odd, table.tell)[:60]
+    if primary is not None and found and not starts and _explained(entries, found[0]) < NEARLY_EXPLAINED:
+        # a table that is gone may have had the file system begin where partitions do
+        more = [b for b in COMMON_STARTS if b not in bases]
+        found += search(_likely(entries, found), more, usual)[:60] if more else []
+        found.sort(key=lambda h: -h.score)
+        bases += more
     used_images = (
         {i for c in found[0].order if c is not None for i in found[0].candidate.columns[c]} if found else images
     )
@@ -516,9 +523,9 @@ def solve_cluster(
     return made if wider else mirror or made
 
 
-MOST_EXPLAINED = 0.6
+MOST_EXPLAINED, NEARLY_EXPLAINED = 0.6, 0.95
 """Of the structures that state their address, the share that stands right under the best answer, where a better one is
-hardly to be looked for: others are copies, and parity."""
+hardly to be looked for: others are copies, and parity. Of fewer than nearly all, a file system may begin elsewhere."""
 
 
 def _explained(entries: Sequence[Entry], best: Hypothesis) -> float:
