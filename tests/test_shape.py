@@ -139,7 +139,7 @@ def test_a_mirror_loses_nothing_at_its_end(volumes, tmp_path, start):
             file.seek(start + len(volume) - 512 * (not number))
             file.write(random.Random(number).randbytes(2048) + bytes(1 << 14))
     (array,) = solve_images(case.images).arrays
-    assert array.verdicts.placing != "undecided" and array.geometry.start_bytes == (start, start)
+    assert array.verdicts.order.sure is not Sure.UNDECIDED and array.geometry.start_bytes == (start, start)
     assert array.geometry.volume_bytes >= len(volume)
     whole = array.members.index(str(case.images[1]))
     with ImageFile(case.images[1]) as image:
