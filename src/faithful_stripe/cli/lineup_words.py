@@ -125,6 +125,8 @@ def why(name: str, verdict: Verdict) -> str:
     if name == "start":
         if reason is Reason.DATA_BEFORE:
             return f"{size} of each image before it hold data that belong together, too"
+        if reason is Reason.NOTHING_SAYS and verdict.sure is Sure.UNDECIDED:
+            return "nothing states where the volume begins: it may have begun in another row, which is empty now"
         return START.get(reason, reason.value)
     return {
         Reason.ALL_READ: f"all {verdict.count} rows that hold data were read, and match",

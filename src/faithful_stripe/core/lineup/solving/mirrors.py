@@ -24,6 +24,7 @@ from ..hypotheses.votes import ROUND, bases_of
 from ..reading.samples import BLOCK, Pile
 from ..structures.anchors import Anchors
 from ..verdict.certainty import SUPERBLOCK, displaced
+from ..verdict.finishing import WHERE_IT_BEGINS
 from ..verdict.volume_reading import read_volume
 from ..verdict.volume_start import begin_of
 
@@ -89,6 +90,8 @@ def conclude_mirror(
     split_up = apart or (known and not plain and tested >= 8)
     untold = not held and not anything_before(table, set(candidate.images), ROUND)
     settle = "" if sure else "a file system that can be read, or the controller's own configuration"
+    if sure and begin.verdict.sure is Sure.UNDECIDED:
+        settle = WHERE_IT_BEGINS
     if larger:
         settle = "the file system on them is larger than they are: they are copies of a part of it only"
     elif alone:

@@ -324,7 +324,7 @@ def _settle(verdicts: Verdicts, findings: Findings, lead: float, unsure: Sequenc
     if reason is Reason.UNCOUNTED:
         return "how many members there are: all that was found is in the first rows"
     if reason is Reason.SHIFT:
-        return "where the volume begins: what it started with, or the controller's own configuration"
+        return WHERE_IT_BEGINS
     if reason is Reason.Q_RULE:
         return "how Q is counted: the controller's own configuration"
     if reason is Reason.GUESSED:
@@ -334,6 +334,7 @@ def _settle(verdicts: Verdicts, findings: Findings, lead: float, unsure: Sequenc
     return "too little was found: more data on the volume, or the controller's own configuration"
 
 
+WHERE_IT_BEGINS = "where the volume begins: what it started with, or the controller's own configuration"
 PLENTY = 100
 
 
