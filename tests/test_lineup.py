@@ -9,7 +9,8 @@ import pytest
 
 from faithful_stripe.core.lineup.document.lineup_document import LineupError, read_document
 from faithful_stripe.core.lineup.evidence.field_algebra import TIMES, sketch
-from faithful_stripe.core.lineup.evidence.parity_groups import memberships, places_of, survey
+from faithful_stripe.core.lineup.evidence.parity_groups import memberships
+from faithful_stripe.core.lineup.evidence.sampled_places import places_of, survey
 from faithful_stripe.core.lineup.reading.samples import Pile
 from faithful_stripe.core.lineup.solving.solve import solve
 from faithful_stripe.core.lineup.structures.partition_starts import partition_starts

@@ -8,7 +8,8 @@ import numpy as np
 import pytest
 from benchmarks.accuracy import small_volumes
 
-from faithful_stripe.core.lineup.evidence.parity_groups import survey, without_outdated
+from faithful_stripe.core.lineup.evidence.parity_groups import without_outdated
+from faithful_stripe.core.lineup.evidence.sampled_places import survey
 from faithful_stripe.core.lineup.reading.samples import Pile
 from faithful_stripe.media.image import ImageFile
 

@@ -10,8 +10,8 @@ from faithful_stripe.core.arrays.engine import Array, DataLost
 from faithful_stripe.core.arrays.geometry import geometry
 from faithful_stripe.core.arrays.layout import MOST_TURN_ROWS, UNUSED, layout
 from faithful_stripe.core.arrays.levels import GeometryError
-from faithful_stripe.core.lineup.evidence.parity_groups import Place
 from faithful_stripe.core.lineup.evidence.row_tests import rows_by_what_is_left
+from faithful_stripe.core.lineup.evidence.sampled_places import Place
 from faithful_stripe.core.lineup.hypotheses.assignment import Hypothesis
 from faithful_stripe.core.lineup.hypotheses.candidate import Candidate
 from faithful_stripe.core.lineup.structures.anchors import Anchors

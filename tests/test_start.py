@@ -14,7 +14,8 @@ from faithful_stripe.core.arrays.engine import Array
 from faithful_stripe.core.arrays.geometry import Geometry
 from faithful_stripe.core.lineup.document.four_verdicts import Reason, Sure
 from faithful_stripe.core.lineup.evidence.field_algebra import Relation
-from faithful_stripe.core.lineup.evidence.parity_groups import Place, _border, places_of, survey
+from faithful_stripe.core.lineup.evidence.parity_groups import _border
+from faithful_stripe.core.lineup.evidence.sampled_places import Place, places_of, survey
 from faithful_stripe.core.lineup.hypotheses.assignment import Hypothesis
 from faithful_stripe.core.lineup.hypotheses.candidate import Candidate, layouts_of
 from faithful_stripe.core.lineup.hypotheses.equivalence import volume_map

@@ -7,7 +7,7 @@ none. Mirrors are relations of two; the pairs of a RAID 1E hold in a part of the
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from itertools import combinations, pairwise
 
@@ -16,11 +16,8 @@ import numpy.typing as npt
 
 from ...ranges import union
 from ..reading.samples import BLOCK, Pile
-from .field_algebra import Relation, inside, null_spaces, relations, sketch
 from .relation_kinds import group_kind, kind_of, sparse_kind
-
-SAMPLE_BLOCKS, LEAST_PLACES = 6144, 192
-"""Blocks that are sketched in all, and fewest places whatever the number of images."""
+from .sampled_places import MOST_ALIKE, Place, Survey, places_of, survey_at
 
 LEAST_CLOSING, LEAST_SHARE = 6, 0.42
 """A group must close on this many places, and on this share of those in which it holds data."""
@@ -36,47 +33,16 @@ rows that nobody ever wrote."""
 PLAIN_SHARE = 0.85
 """Of the places in which they hold something, copies of one another are equal at more than this share."""
 
-NOWHERE: npt.NDArray[np.int64] = np.empty(0, np.int64)
-
 PARITY_KINDS = ("sum", "two", "two less one")
 
-BATCH = 128
-SECTOR = 512
 COMPARED_BYTES, CHUNK = 256 << 20, 1 << 20
 
 LEAST_BEFORE, SURE_BEFORE, SURE_AFTER = 12, 0.85, 0.1
 """Where a group ends to close: places before, the share of them at which it closes, and of those behind."""
 
-MOST_ALIKE = 3
-"""Of so many images that hold the same at a place, some may be copies of one another; more are filled with one word."""
-
 RELATED_SHARE = 0.5
 """Of the places at which an image differs from one that it looks like, those at which it may be related to others and
 be an outdated copy all the same."""
-
-NOISE_VALUES = 254
-"""Byte values that a block of noise, 4096 bytes, holds at least (256 but for about e^-16 of them each)."""
-
-
-@dataclass(frozen=True)
-class Place:
-    """What is known of one offset: which images hold something there, and the relations among them.
-
-    alike   those that all hold the same, four or more, whose relations are left out; noise: those that look like noise
-    silent  images whose data end before it; ended: those that end themselves
-    """
-
-    offset: int
-    filled: frozenset[int]
-    relations: tuple[Relation, ...]
-    alike: tuple[frozenset[int], ...] = ()
-    noise: frozenset[int] = frozenset()
-    silent: frozenset[int] = frozenset()
-    ended: frozenset[int] = frozenset()
-
-    def within(self, images: frozenset[int]) -> list[Relation]:
-        """The relations among some images alone."""
-        return [part for r in self.relations if not images.isdisjoint(r.images) for part in inside(r, images)]
 
 
 @dataclass(frozen=True)
@@ -103,81 +69,6 @@ class Membership:
     order: tuple[int, ...] = field(default=())
     strip: int = 0
     until: int = 0
-
-
-@dataclass(frozen=True, eq=False)
-class Survey:
-    """The pile's data, sampled: int64 (places,) offsets, uint8 (places, images, 64) sketches of what is there, and
-    bool (places, images): whether it looks like noise; int64 (images,): where the data of each end, and where it does
-    itself, where that is known.
-    """
-
-    offsets: npt.NDArray[np.int64]
-    sketches: npt.NDArray[np.uint8]
-    noise: npt.NDArray[np.bool_]
-    ends: npt.NDArray[np.int64] = field(default_factory=lambda: NOWHERE)
-    sizes: npt.NDArray[np.int64] = field(default_factory=lambda: NOWHERE)
-
-
-def survey(pile: Pile, filled: npt.NDArray[np.int64] = NOWHERE, most: int = SAMPLE_BLOCKS) -> Survey:
-    """Read and sketch about `most` blocks, spread evenly over the data of all images.
-
-    filled  offsets of blocks known to hold something: images that are not sparse may be mostly zeros
-    """
-    wanted = max(LEAST_PLACES, most // max(1, len(pile)))
-    taken = survey_at(pile, pile.places(wanted), True)
-    known = int(taken.sketches.any(axis=(1, 2)).sum())
-    if known < wanted // 2 and len(filled) > known:
-        chosen = filled[np.unique(np.linspace(0, len(filled) - 1, min(wanted, len(filled))).astype(np.int64))]
-        return survey_at(pile, chosen, True)
-    return taken
-
-
-def survey_at(pile: Pile, offsets: npt.NDArray[np.int64], sectors: bool = False) -> Survey:
-    """Read and sketch the blocks at these offsets of every image.
-
-    sectors  sketch one sector of each block, the one that most images fill: a block may lie across the border of two
-             strips where data start at an odd place, a sector never does
-    """
-    offsets = offsets.copy()
-    sketches = np.zeros((len(offsets), len(pile), 64), np.uint8)
-    noise = np.zeros((len(offsets), len(pile)), bool)
-    for row, offset in enumerate(offsets.tolist()):
-        holders = [i for i in pile.holding(offset) if offset + BLOCK <= pile.sources[i].size]
-        if holders:
-            blocks = pile.column(offset, holders)
-            if sectors:
-                one = int(np.argmax(blocks.reshape(len(blocks), -1, SECTOR).any(axis=2).sum(axis=0)))
-                offsets[row] += one * SECTOR
-                sketches[row, holders] = sketch(blocks[:, one * SECTOR : one * SECTOR + SECTOR])
-            else:
-                sketches[row, holders] = sketch(blocks)
-            values = (np.arange(len(blocks))[:, None] * 256 + blocks).reshape(-1)
-            counts = np.bincount(values, minlength=256 * len(blocks)).reshape(-1, 256)
-            kinds = (counts > 0).sum(axis=1)
-            noise[row, holders] = kinds >= NOISE_VALUES
-            if (kinds == 1).all():  # filled with one byte each: a pattern, any of which is a multiple of any other
-                sketches[row] = 0
-    ends = np.array([max((end for _start, end in pile.data(i)), default=0) for i in range(len(pile))], np.int64)
-    return Survey(offsets, sketches, noise, ends, np.array([source.size for source in pile.sources], np.int64))
-
-
-def places_of(taken: Survey, left_out: Iterable[int] = ()) -> list[Place]:
-    """The relations at each place, some images left out."""
-    found = []
-    for at in range(0, len(taken.offsets), BATCH):
-        sketches = taken.sketches[at : at + BATCH].copy()
-        sketches[:, list(left_out)] = 0
-        for row, space in enumerate(null_spaces(sketches)):
-            zero = ~sketches[row].any(axis=1)
-            filled = frozenset(np.flatnonzero(~zero).tolist())
-            if filled:
-                parts, alike = _sound(relations(space, zero), sketches[row])
-                noise = frozenset(np.flatnonzero(taken.noise[at + row]).tolist())
-                offset = int(taken.offsets[at + row])
-                over = [frozenset(np.flatnonzero(known <= offset).tolist()) for known in (taken.ends, taken.sizes)]
-                found.append(Place(offset, filled, parts, alike, noise, *over))
-    return found
 
 
 def look_alikes(taken: Survey) -> list[tuple[int, int]]:
@@ -276,21 +167,6 @@ def _belongs(image: int, group: Membership, apart: Sequence[Place], places: Sequ
     most = CHECKS[group.kind]
     there = [p for p in places if image in p.filled and equations(p, others) <= most]
     return sum(equations(p, others | {image}) > most for p in there) < LEAST_CLOSING
-
-
-def _sound(
-    found: list[Relation], sketches: npt.NDArray[np.uint8]
-) -> tuple[tuple[Relation, ...], tuple[frozenset[int], ...]]:
-    """The relations that say something, and the images of those that do not: four or more that hold the same."""
-    kept: list[Relation] = []
-    alike: list[frozenset[int]] = []
-    for relation in found:
-        same = bool((sketches[list(relation.images)] == sketches[relation.images[0]]).all())
-        if same and len(relation.images) > MOST_ALIKE:
-            alike.append(frozenset(relation.images))
-        else:
-            kept.append(relation)
-    return tuple(kept), tuple(alike)
 
 
 def memberships(places: list[Place]) -> list[Membership]:

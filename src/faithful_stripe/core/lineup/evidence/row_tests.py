@@ -10,7 +10,7 @@ from ...arrays.parity import combine_many
 from ...arrays.rebuild import check_rows
 from ...errors import StripeError
 from ..reading.row_reader import rows_of
-from .parity_groups import NOISE_VALUES
+from .sampled_places import NOISE_VALUES
 
 UNREAD_BYTES, UNREAD_SHARE = 7 * 512, 16
 """What copies may differ by in a row: a few sectors, or a small part of a long strip, one in so many."""

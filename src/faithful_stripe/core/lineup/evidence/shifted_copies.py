@@ -13,7 +13,8 @@ import numpy.typing as npt
 
 from ..reading.samples import BLOCK, PIECE
 from ..structures.ground import Stock
-from .parity_groups import LEAST_CLOSING, SECTOR, Membership
+from .parity_groups import LEAST_CLOSING, Membership
+from .sampled_places import SECTOR
 
 MOST_REPEATS = 6
 """Blocks that stand in more places than this are patterns and say nothing."""

@@ -14,7 +14,7 @@ import numpy as np
 
 from ..reading.samples import Pile
 from .field_algebra import roles, sketch
-from .parity_groups import SECTOR, Place, Survey, places_of
+from .sampled_places import SECTOR, Place, Survey, places_of
 
 MOST_BORDERS, LEAST_BORDERS = 16, 5
 """Borders that are looked for, and fewest that tell the strip size."""

@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 
 from ...arrays.geometry import STRIP_LEAST, Geometry
-from ..evidence.parity_groups import Place
+from ..evidence.sampled_places import Place
 from ..reading.samples import BLOCK, Pile
 from .as_volume import mirror_strip
 from .assignment import Hypothesis

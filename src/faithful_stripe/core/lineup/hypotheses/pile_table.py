@@ -11,7 +11,8 @@ import numpy as np
 
 from ..document.lineup_document import Lineup
 from ..evidence.field_algebra import sketch
-from ..evidence.parity_groups import SAMPLE_BLOCKS, Membership, Place, Survey, places_of, survey, without_outdated
+from ..evidence.parity_groups import Membership, without_outdated
+from ..evidence.sampled_places import SAMPLE_BLOCKS, Place, Survey, places_of, survey
 from ..evidence.shifted_copies import rings
 from ..reading.samples import Pile, Tell
 from ..structures.anchors import Anchors, find_anchors

@@ -12,7 +12,7 @@ import numpy as np
 import numpy.typing as npt
 
 from ...arrays.layout import Layout
-from ..evidence.parity_groups import Place
+from ..evidence.sampled_places import Place
 from ..evidence.seam_model import Continuity
 from ..reading.samples import BLOCK, Blocks, Pile, Tell, silent
 from ..structures.ground import Stock

@@ -9,7 +9,8 @@ from dataclasses import replace
 import numpy as np
 
 from ...arrays.geometry import Geometry
-from ..evidence.parity_groups import LEAST_CLOSING, Place
+from ..evidence.parity_groups import LEAST_CLOSING
+from ..evidence.sampled_places import Place
 from ..hypotheses.assignment import Hypothesis
 from ..hypotheses.candidate import later_turns
 from ..hypotheses.pile_table import Table

@@ -17,7 +17,7 @@ from ...arrays.engine import SECTOR
 from ...arrays.geometry import Geometry
 from ...ranges import clip
 from ..document.four_verdicts import Reason, Sure, Verdict
-from ..evidence.parity_groups import Place, places_of, survey_at
+from ..evidence.sampled_places import Place, places_of, survey_at
 from ..hypotheses.assignment import Hypothesis
 from ..hypotheses.equivalence import same_answer
 from ..hypotheses.pile_table import LABEL_BYTES, USUAL_STARTS, Table, anything_before

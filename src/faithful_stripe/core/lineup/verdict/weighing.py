@@ -13,8 +13,9 @@ from ...ranges import clip, total
 from ...source import BlockSourceError
 from ..document.four_verdicts import Reason, Sure, Verdict
 from ..document.lineup_document import Lineup
-from ..evidence.parity_groups import Membership, places_of, survey_at, tested
+from ..evidence.parity_groups import Membership, tested
 from ..evidence.row_tests import broken_rows
+from ..evidence.sampled_places import places_of, survey_at
 from ..hypotheses.as_volume import exchanged, final_geometry, rebuilt, words
 from ..hypotheses.assignment import MISSING_NATS, Hypothesis, make_ballot
 from ..hypotheses.equivalence import same_answer, same_parity
