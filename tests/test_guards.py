@@ -15,8 +15,8 @@ from faithful_stripe.core.lineup.hypotheses import votes as ballots
 from faithful_stripe.core.lineup.hypotheses.assignment import Hypothesis
 from faithful_stripe.core.lineup.hypotheses.candidate import Candidate, layouts_of
 from faithful_stripe.core.lineup.hypotheses.search import Entry, Reader, Shared
-from faithful_stripe.core.lineup.solving import solve as solving
-from faithful_stripe.core.lineup.solving.solve import _likely
+from faithful_stripe.core.lineup.solving import one_array
+from faithful_stripe.core.lineup.solving.one_array import _likely
 from faithful_stripe.core.lineup.structures.ground import Ground, read_stock
 from faithful_stripe.core.lineup.verdict import missing_slot as gaps
 from faithful_stripe.core.lineup.verdict.finishing import _verdicts, left_out
@@ -152,7 +152,7 @@ def test_the_answer_does_not_depend_on_which_image_comes_first(tmp_path, volumes
     images = [tmp_path / f"drive-{n}.img" for n in range(4)]
     cut_members(volumes / "xfs.img", Spec("RAID5", 4, 65536, "parity-N", "continuation"), images)
     if unlucky:
-        for module in (ballots, solving):
+        for module in (ballots, one_array):
             monkeypatch.setattr(module, "split", by_image)
     found = solve_images([images[n] for n in order]).arrays[0]
     right = found.members == tuple(map(str, images)) and found.geometry.layout.rotation == "parity-N"

@@ -11,7 +11,7 @@ from faithful_stripe.core.arrays.geometry import geometry
 from faithful_stripe.core.lineup.document import calibration
 from faithful_stripe.core.lineup.document.four_verdicts import Reason, Sure, Verdict, Verdicts, placed
 from faithful_stripe.core.lineup.document.lineup_document import Evidence, Lineup
-from faithful_stripe.core.lineup.solving.solve import _refuted, as_measured
+from faithful_stripe.core.lineup.solving.one_array import as_measured, refuted
 from faithful_stripe.core.lineup.verdict import finishing
 from faithful_stripe.core.lineup.verdict.missing_slot import Judged
 from faithful_stripe.core.lineup.verdict.volume_reading import FILES_FAIL, FILES_HOLD, read_volume
@@ -80,7 +80,7 @@ def test_checksums_that_fail_in_a_part_contradict_and_a_few_do_not(judged):
 
 
 @pytest.mark.parametrize(
-    ("evidence", "refuted"),
+    ("evidence", "doubted"),
     [
         ((("proof", 3, ""), ("against", 5, "")), True),
         ((("proof", 6, ""), ("against", 5, "")), False),
@@ -90,11 +90,11 @@ def test_checksums_that_fail_in_a_part_contradict_and_a_few_do_not(judged):
         ((("proof", 2, FILES_HOLD), ("against", 5, FILES_FAIL), ("proof", 9, "")), False),
     ],
 )
-def test_an_answer_that_more_speaks_against_is_refuted_unless_it_is_certain(judged, evidence, refuted):
+def test_an_answer_that_more_speaks_against_is_refuted_unless_it_is_certain(judged, evidence, doubted):
     found = [Evidence(*e) for e in evidence]
     for word in ("probable", "certain"):
         made = Lineup(None, (), placed(word), 0.0, 0.0, tuple(found))
-        assert _refuted(made) is (refuted and word == "probable")
+        assert refuted(made) is (doubted and word == "probable")
 
 
 def test_one_word_for_all_four_is_certain_only_if_all_are():
