@@ -8,10 +8,12 @@ import numpy as np
 import pytest
 from benchmarks.accuracy import small_volumes
 
+from faithful_stripe.core.lineup.document.four_verdicts import Sure
 from faithful_stripe.core.lineup.evidence.parity_groups import without_outdated
 from faithful_stripe.core.lineup.evidence.sampled_places import survey
 from faithful_stripe.core.lineup.reading.samples import Pile
 from faithful_stripe.media.image import ImageFile
+from faithful_stripe.work.lineup import solve_images
 
 from .cases import draw, make
 from .cutting import pile
@@ -148,3 +150,23 @@ def test_the_spans_of_random_piles_are_found(small, tmp_path, which):
     assert groups and not outdated
     for images, kind, _until in groups:  # of nearly empty spans, those who hold something
         assert any(set(images) <= set(span) for span in spans) and (kind == "two" or len(images) < size)
+
+
+@pytest.mark.parametrize(
+    ("content", "other"),
+    [
+        ("ntfs", Spec("RAID5", 5, 65536, "parity-N", "continuation")),  # was "RAID 5 of 10, one missing", undecided
+        ("xfs", Spec("RAID5", 4, 32768, "parity-N", "continuation")),  # each row stands in the other's rows, too
+        ("ext4-nocsum", Spec("RAID1", 2, 65536)),  # was "RAID 0 of six", undecided
+    ],
+    ids=lambda value: getattr(value, "level", str(value)),
+)
+def test_a_volume_that_was_copied_to_another_array_is_found_on_both(small, tmp_path, content, other):
+    first = Spec("RAID5", 4, 65536, "parity-N", "continuation")
+    specs = {"a": first, "b": other}
+    seats = {name: [tmp_path / f"{name}{n}.img" for n in range(spec.members)] for name, spec in specs.items()}
+    for name, spec in specs.items():
+        cut(small[content], spec, seats[name])
+    found = solve_images([path for images in seats.values() for path in images]).arrays
+    assert {a.members for a in found} == {tuple(map(str, images)) for images in seats.values()}
+    assert all(a.verdicts.order.sure is Sure.CERTAIN for a in found)

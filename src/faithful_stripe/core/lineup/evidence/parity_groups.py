@@ -18,6 +18,7 @@ from ...ranges import union
 from ..reading.samples import BLOCK, Pile
 from .relation_kinds import group_kind, kind_of, sparse_kind
 from .sampled_places import MOST_ALIKE, Place, Survey, places_of, survey_at
+from .twin_volumes import hidden_groups
 
 LEAST_CLOSING, LEAST_SHARE = 6, 0.42
 """A group must close on this many places, and on this share of those in which it holds data."""
@@ -141,7 +142,7 @@ def without_outdated(pile: Pile, taken: Survey) -> tuple[list[Place], list[Membe
     if outdated:
         places = places_of(taken, outdated)
         groups = memberships(places)
-    return places, groups, outdated
+    return places, groups or _chosen(hidden_groups(places), places), outdated
 
 
 CHECKS = {"sum": 1, "two": 2, "two less one": 1}
@@ -171,7 +172,11 @@ def _belongs(image: int, group: Membership, apart: Sequence[Place], places: Sequ
 
 def memberships(places: list[Place]) -> list[Membership]:
     """The groups, disjoint, the best supported first."""
-    candidates = _candidates(places)
+    return _chosen(_candidates(places), places)
+
+
+def _chosen(candidates: Sequence[frozenset[int]], places: list[Place]) -> list[Membership]:
+    """Of sets of images, those that are groups, disjoint, the best supported first."""
     sound = [m for images in candidates if (m := tested(images, places)) is not None]
     chains = _chains(places)
     sound += chains

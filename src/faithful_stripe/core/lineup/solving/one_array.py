@@ -92,9 +92,10 @@ def solve_cluster(
     one_by_one = conclude_span(table, images, files, tables, taken) if not groups and in_turn else None
     if one_by_one is not None and one_by_one.strength != "undecided":
         return one_by_one
-    whole = unstriped(files, images) if all(g.kind == "copies" for g in groups) else set()
+    mirrors = [g for g in groups if g.kind == "copies"]
+    whole = unstriped(files, images) if mirrors or not groups else set()
     named = [a for a in files if not a.ground.guessed]
-    alike = next((g for g in groups if set(g.images) <= whole and whole_on(named, g.images[0])), None)
+    alike = next((g for g in mirrors if set(g.images) <= whole and whole_on(named, g.images[0])), None)
     if alike is not None and images > set(alike.images):  # a mirror by itself, whatever else bears the same
         return solve_cluster(table, set(alike.images), grounds, taken, True, odd, rare)
     whole = whole if not groups else set()

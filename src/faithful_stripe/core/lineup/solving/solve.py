@@ -10,6 +10,7 @@ from ...ranges import total
 from ..document.four_verdicts import Reason
 from ..document.known import OPEN, Given, concerned, only_as_given
 from ..document.lineup_document import Lineup, Solution
+from ..evidence.parity_groups import PLAIN_SHARE
 from ..full_pass.soundness import FULL_BYTES, tested
 from ..hypotheses.pile_table import (
     STOCK_BYTES,
@@ -193,8 +194,15 @@ def solve_within(pile: Pile, tell: Tell, budget: int, moved_already: bool = Fals
         taken.update(seated & set(mine) if made.strength == "undecided" else seated)
 
     try:
-        for images, grounds in clusters(table):
+        waiting = clusters(table)
+        while waiting:
+            images, grounds = waiting.pop(0)
             table.best = None
+            twin = _by_itself(table, images - taken, grounds, taken)
+            if twin is not None:
+                keep(twin)
+                waiting.insert(0, (images - taken, grounds))
+                continue
             made = solve_cluster(table, images - taken, grounds, taken)
             beyond = made is not None and made.strength == "undecided" and not _names(pile, images) >= set(made.members)
             if made is not None and beyond and pile.effort.left():
@@ -209,7 +217,11 @@ def solve_within(pile: Pile, tell: Tell, budget: int, moved_already: bool = Fals
                 apart = _apart(table, images - taken, grounds, taken, tell, budget)
                 made = apart if apart is not None and (made is None or surer(apart, made)) else made
             if made is not None:
+                before = len(taken)
                 keep(made, images)
+                left = images - taken
+                if len(taken) > before and any(set(g.images) <= left for g in table.groups):
+                    waiting.insert(0, (left, grounds))  # another array that bears the same file system
         for made in _spans_left(table, taken):
             keep(made)
         found[:] = _perhaps_striped(found)
@@ -241,6 +253,27 @@ def _each_in_one(found: Sequence[Lineup]) -> list[Lineup]:
             array = replace(array, members=tuple(None if m in others else m for m in array.members))
         made.append(array)
     return sorted(made, key=lambda a: [b.best for b in found].index(a.best))
+
+
+def _by_itself(table: Table, images: set[int], grounds: Sequence[Anchors], taken: set[int]) -> Lineup | None:
+    """The certain lineup of a group that closes by itself and has room for all of a file system that others bear, too:
+    volumes that were copied from array to array. Spans have no room for it."""
+    closed = [
+        g for g in table.groups
+        if set(g.images) <= images and g.kind in ("sum", "two") and not g.until and g.closing >= PLAIN_SHARE * g.blocks
+    ]  # fmt: skip
+    for group in closed if not table.pile.given else []:
+        if set(group.images) == images:
+            continue
+        theirs = [a for a in grounds if not a.ground.bound() or a.ground.bound() & set(group.images)]
+        need = max((a.ground.size for a in theirs if not a.ground.guessed), default=0)
+        members = len(group.images) - (2 if group.kind == "two" else 1)
+        room = members * min(table.pile.sources[i].size for i in group.images)
+        if need and need <= room:
+            made = solve_cluster(table, set(group.images), theirs, taken, alone=True)
+            if made is not None and made.strength == "certain":
+                return made
+    return None
 
 
 def _doubtful(made: Lineup) -> bool:
