@@ -122,3 +122,20 @@ def test_a_layout_of_several_that_fit_equally_is_not_headlined(fstripe, pile):
     told = fstripe("lineup", "solve", *sorted(pile.glob("*.img")), "--level", "6")
     assert "images that may belong together; their layout is undecided" in told.out
     assert "Array 1: RAID6" not in told.out and "One layout that fits, of several: RAID6 of 4" in told.out
+
+
+@pytest.mark.parametrize(("start", "ahead"), [("0", 0), ("1MiB", 1 << 20), ("17MiB", 17 << 20)])
+def test_a_start_that_nothing_states_is_settled_by_who_knows_it(fstripe, volumes, tmp_path, start, ahead):
+    """A mirror behind an empty front: it may begin anywhere before the file system's head, and does where it is said
+    to; a start behind the head is none."""
+    copies = [tmp_path / f"{name}.img" for name in "ab"]
+    for copy in copies:
+        copy.write_bytes(bytes(17 << 20) + (volumes / "xfs.img").read_bytes())
+    open_, given, behind = (
+        fstripe("lineup", "solve", *copies, *words, "--json").json["arrays"][0]
+        for words in ((), ("--start", start), ("--start", "18MiB"))
+    )
+    assert (open_["verdicts"]["start"]["verdict"], open_["start_bytes"]) == ("undecided", 17 << 20)
+    assert given["start_bytes"] == ahead
+    assert given["verdicts"]["start"]["verdict"] == "probable" and given["verdicts"]["start"]["reason"] == "given"
+    assert behind["start_bytes"] == 17 << 20 and behind["verdicts"]["start"]["verdict"] == "undecided"

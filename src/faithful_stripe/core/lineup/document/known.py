@@ -72,8 +72,9 @@ class Difference:
     found: str
 
 
-def only_as_given(found: Lineup) -> Lineup:
+def only_as_given(found: Lineup, given: Given) -> Lineup:
     """An array that was found with what was given fixed: no surer than that is."""
+    found = with_start(found, given)
     verdicts = found.verdicts
     order, start = (
         Verdict(Sure.PROBABLE, Reason.GIVEN) if v.sure is Sure.CERTAIN else v for v in (verdicts.order, verdicts.start)
@@ -82,6 +83,14 @@ def only_as_given(found: Lineup) -> Lineup:
     if sound.sure is Sure.CERTAIN:
         sound = Verdict(Sure.PROBABLE, Reason.PLACING)
     return replace(found, verdicts=replace(verdicts, order=order, start=start, soundness=sound))
+
+
+def with_start(found: Lineup, given: Given) -> Lineup:
+    """An array that begins where it is given to, and nothing else states: that is what settles it."""
+    open_start = found.verdicts.start == Verdict(Sure.UNDECIDED, Reason.NOTHING_SAYS)
+    if given.start_bytes is None or not open_start or found.verdicts.order.sure is Sure.UNDECIDED:
+        return found
+    return replace(found, verdicts=replace(found.verdicts, start=Verdict(Sure.PROBABLE, Reason.GIVEN)))
 
 
 def concerned(given: Given, arrays: Iterable[Lineup]) -> Lineup | None:

@@ -46,7 +46,7 @@ def conclude_mirror(
     best = Hypothesis(candidate, candidate.layouts[0], 64 << 10, 0, 0, order, 0.0)
     for anchors in grounds:
         options = []
-        for base in bases_of(anchors, starts):
+        for base in _bases_given(table, anchors) or bases_of(anchors, starts):
             shifts = anchors.offset - anchors.address - base
             values, counts = np.unique(shifts[(shifts >= 0) & (shifts % 512 == 0)], return_counts=True)
             for i in np.argsort(-counts)[:3].tolist():
@@ -134,6 +134,14 @@ def conclude_mirror(
         ),
         ages=ages,
     )
+
+
+def _bases_given(table: Table, anchors: Anchors) -> list[int]:
+    """Where a file system starts in the volume whose start on the members is given: it stands where it stands."""
+    start = table.pile.given.start if table.pile.given is not None else -1
+    values, counts = np.unique(anchors.offset - anchors.address, return_counts=True)
+    shift = int(values[np.argmax(counts)]) if len(values) else -1
+    return [shift - start] if 0 <= start <= shift else []
 
 
 def _another_pair(

@@ -8,7 +8,7 @@ from dataclasses import replace
 
 from ...ranges import total
 from ..document.four_verdicts import Reason
-from ..document.known import OPEN, Given, concerned, only_as_given
+from ..document.known import OPEN, Given, concerned, only_as_given, with_start
 from ..document.lineup_document import Lineup, Solution
 from ..evidence.parity_groups import PLAIN_SHARE
 from ..full_pass.soundness import FULL_BYTES, tested
@@ -102,7 +102,8 @@ def solve_given(pile: Pile, given: Given, tell: Tell = silent, full: bool = Fals
     one = concerned(given, free.arrays)
     differ = given.differences(one) if one is not None else ()
     if (one is not None and not differ) or stopped(free):
-        return replace(free, given=given, differences=differ)
+        settled = tuple(with_start(a, given) if a is one and not differ else a for a in free.arrays)
+        return replace(free, arrays=settled, given=given, differences=differ)
     tell("once more, with what is given")
     closed = given.order and OPEN not in given.order  # then no other image takes part
     some = [i for i, name in enumerate(pile.names) if not closed or name in given.order]
@@ -112,7 +113,7 @@ def solve_given(pile: Pile, given: Given, tell: Tell = silent, full: bool = Fals
     if other is None or given.differences(other):
         left = given.differences(one) if one is not None else ()
         return replace(free, given=given, differences=left, unmet=True, bytes_read=read)
-    arrays = tuple(only_as_given(a) if a is other else a for a in held.arrays)
+    arrays = tuple(only_as_given(a, given) if a is other else a for a in held.arrays)
     told = differ if one is not None and one.verdicts.placing != "undecided" else ()
     unused = held.unused + tuple(name for i, name in enumerate(pile.names) if i not in some)
     return replace(held, arrays=arrays, unused=unused, given=given, differences=told, bytes_read=read)
