@@ -99,6 +99,7 @@ def test_a_member_with_a_journal_alone_is_placed_by_size_where_the_journal_is(si
 def test_drives_of_one_size_fill_any_place():
     chain, same, other = [(0, 10), (1, 10), (2, 10)], [10, 10, 10], [10, 11, 10]
     assert not _fits_exactly(chain, same, {0, 2}) and _fits_exactly(chain, other, {0, 2})
+    assert not _fits_exactly(chain, [10, 11, 12], {0})  # nor is what comes before it, behind all that is placed
     assert not _fits_exactly(chain, other, {0, 1})  # the last one's end is where the volume ends, not where it must be
 
 

@@ -10,7 +10,7 @@ from ...ranges import total
 from ..document.four_verdicts import Reason
 from ..document.known import OPEN, Given, concerned, only_as_given, with_start
 from ..document.lineup_document import Lineup, Solution
-from ..evidence.parity_groups import PLAIN_SHARE
+from ..evidence.parity_groups import CHECKS, PLAIN_SHARE
 from ..full_pass.soundness import FULL_BYTES, tested
 from ..hypotheses.pile_table import (
     STOCK_BYTES,
@@ -268,7 +268,7 @@ def _by_itself(table: Table, images: set[int], grounds: Sequence[Anchors], taken
             continue
         theirs = [a for a in grounds if not a.ground.bound() or a.ground.bound() & set(group.images)]
         need = max((a.ground.size for a in theirs if not a.ground.guessed), default=0)
-        members = len(group.images) - (2 if group.kind == "two" else 1)
+        members = len(group.images) - CHECKS[group.kind]
         room = members * min(table.pile.sources[i].size for i in group.images)
         if need and need <= room:
             made = solve_cluster(table, set(group.images), theirs, taken, alone=True)

@@ -265,7 +265,8 @@ def _fits_exactly(chain: Chain, own: Sequence[int], placed: set[int]) -> bool:
     """Whether a place between others is filled to the byte by images of sizes that no placed one has: drives of one
     size would fill any."""
     usual = {own[image] for image in placed}
-    inner = [image for image, _size in chain[:-1] if image is not None and image not in placed]
+    last = max(at for at, (image, _size) in enumerate(chain) if image in placed)  # what follows need not fill anything
+    inner = [image for image, _size in chain[:last] if image is not None and image not in placed]
     return any(own[image] not in usual for image in inner)
 
 
