@@ -269,6 +269,15 @@ def test_a_span_that_lacks_a_member_is_never_probable(volumes, tmp_path):
     assert array.members == (case.names[0], None, case.names[2]) and "on no image" in array.settle
 
 
+def test_a_member_of_a_span_that_bears_a_tables_copy_alone_is_placed_by_it(volumes, tmp_path):
+    """Behind the last file system stands nothing but the second head of the GPT."""
+    spec = Spec("SPAN", 3, 4096, sizes=(4 << 20, 7 << 20, (1 << 20) + 65536))
+    case = pile(tmp_path, volumes / "gpt.img", spec, strangers=1)
+    (array,) = solve_images(case.images).arrays
+    assert array.members == tuple(case.names) and array.verdict == "probable"
+    assert array.verdicts.start.sure == "certain" and "a member's place is told by few" in array.settle
+
+
 def test_partition_tables_are_grounds_of_their_own():
     disk = MemorySource(1 << 20)
     disk.write(446 + 4, b"\x83\0\0\0" + (2048).to_bytes(4, "little") + (4096).to_bytes(4, "little"))

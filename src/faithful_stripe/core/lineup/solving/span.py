@@ -130,7 +130,7 @@ def _begun(
             continue  # the table stands at the volume's start
         if not far and not _unbroken(table, anchors, found, max(0, -(first.distance + base))):
             continue
-        joined, grounds = _joined(found, (anchors, base), files, starts, images)
+        joined, grounds = _with_tables(*_joined(found, (anchors, base), files, starts, images), tables, images)
         made = _chained(table, grounds, joined, taken)
         if made is not None:
             return made
@@ -158,6 +158,24 @@ def _joined(
                 joined += [one for one in moved if one.image not in known]
                 grounds.append((other, start))
                 break
+    return joined, grounds
+
+
+def _with_tables(
+    joined: list[Placed], grounds: list[Ground], tables: Sequence[Anchors], images: set[int]
+) -> tuple[list[Placed], list[Ground]]:
+    """And what the partition tables place in which these file systems start, as structures of the volume itself: the
+    second of a GPT stands at its end, on a member that may hold nothing else that states an address."""
+    base = grounds[0][1]
+    joined, grounds = list(joined), list(grounds)
+    for table in tables:
+        if base not in table.ground.starts:
+            continue
+        known = {one.image: one.distance for one in joined}
+        moved = [replace(one, distance=one.distance - base) for i in sorted(images) if (one := _placed(table, i))]
+        if all(known.get(one.image, one.distance) == one.distance for one in moved):
+            joined += [one for one in moved if one.image not in known]
+            grounds.append((table, 0))
     return joined, grounds
 
 
@@ -380,8 +398,10 @@ def _concluded(
         settle = "a part of the volume is on no image: how many members that is, nothing tells"
     if not sure and sound:
         settle = "what stands where no structure does: a member's place is told by its size alone"
-        if not inferred:
+        if not inferred and ordered:
             settle = "where the volume starts: its first structures, or the controller's own configuration"
+        elif not inferred:
+            settle = "more structures that state their address: a member's place is told by few"
     return Lineup(
         geometry=made,
         members=tuple(None if i is None else pile.names[i] for i in members),
