@@ -2,13 +2,14 @@
 
 import json
 import threading
+import time
 from http.server import BaseHTTPRequestHandler, HTTPServer
 
 import httpx
 import pytest
 
 from faithful_stripe.bench.bench import Bench
-from faithful_stripe.redfish.subscriptions import SUBSCRIPTIONS
+from faithful_stripe.redfish.subscriptions import SUBSCRIPTIONS, Subscriptions
 
 from .small import TEXT
 from .test_https import LOGIN, served
@@ -159,6 +160,23 @@ def test_what_happens_is_posted_to_those_of_this_machine_who_asked(door):
     assert http.get(made.headers["Location"]).status_code == 404
     listener.shutdown()
     listener.server_close()
+
+
+def test_nothing_is_read_for_a_subscriber_any_more_once_they_are_ended():
+    below, reads = threading.Event(), []
+
+    def fresh():
+        while True:
+            time.sleep(0.1)
+            reads.append(below.is_set())
+            yield []
+
+    made = Subscriptions(fresh)
+    made.create({"Destination": "http://127.0.0.1:9/e"})
+    made.end()
+    below.set()  # what they read from is closed now
+    time.sleep(0.3)
+    assert reads and not any(reads)
 
 
 def test_queries_shape_an_answer_or_are_refused(door):

@@ -47,7 +47,8 @@ def served(folder, manner="plain", text=None, speed=1.0, streamed=False):
     bench = Bench(folder / "b", speed=speed)
     layer = MANNERS[manner] if isinstance(manner, str) else manner
     inner = layer(Service(bench))
-    door = Sessions(EventStream(inner) if streamed else inner, "tech", "tide-4711")
+    events = EventStream(inner)
+    door = Sessions(events if streamed else inner, "tech", "tide-4711")
     running = Listener(door, "127.0.0.1", 0, *certificate(folder / "b", "127.0.0.1"))
     thread = threading.Thread(target=running.serve)
     thread.start()
@@ -56,6 +57,7 @@ def served(folder, manner="plain", text=None, speed=1.0, streamed=False):
     finally:
         running.stop()
         thread.join()
+        events.end()
         bench.close()
 
 

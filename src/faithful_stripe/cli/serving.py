@@ -62,7 +62,8 @@ def serve(name: Path, host: str, port: int, user: str, manner: str, speed: float
     password = os.environ.get("FSTRIPE_SERVE_PASSWORD") or secrets.token_urlsafe(9)
     certified, key = certificate(name, host)
     layers = MANNERS[manner](Service(bench))
-    door = Sessions(layers if manner == "sparse" else EventStream(layers), user, password)
+    events = EventStream(layers)
+    door = Sessions(layers if manner == "sparse" else events, user, password)
     try:
         running = Listener(door, host, port, certified, key)
     except OSError as reason:
@@ -84,6 +85,7 @@ def serve(name: Path, host: str, port: int, user: str, manner: str, speed: float
         click.echo("Ended; the bench is as it was left.", err=True)
     finally:
         running.close()
+        events.end()
         bench.close()
 
 

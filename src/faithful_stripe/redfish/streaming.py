@@ -59,6 +59,10 @@ class EventStream:
             return Response(json.dumps(root), status, kept)(environ, start_response)
         return self.inner(environ, start_response)
 
+    def end(self) -> None:
+        """Let go of what is below: to be called before that is closed."""
+        self.subscriptions.end()
+
     def _service(self) -> Body:
         return {
             "@odata.id": SERVICE,

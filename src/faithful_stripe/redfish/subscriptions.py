@@ -114,6 +114,14 @@ class Subscriptions:
         with self._lock:
             self._there.pop(found.number, None)
 
+    def end(self) -> None:
+        """Serve nobody any more; returns when nothing is read on anybody's behalf."""
+        with self._lock:
+            self._there.clear()
+            worker = self._worker
+        if worker is not None:
+            worker.join()
+
     def collection(self, whole: bool) -> Body:
         members = [s.body() if whole else names.link(s.path) for s in list(self._there.values())]
         return names.collection(SUBSCRIPTIONS, "EventDestinationCollection", "Subscriptions", members)
