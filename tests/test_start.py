@@ -12,14 +12,16 @@ from hypothesis import strategies as st
 
 from faithful_stripe.core.arrays.engine import Array
 from faithful_stripe.core.arrays.geometry import Geometry
+from faithful_stripe.core.arrays.layout import layout
 from faithful_stripe.core.lineup.document.four_verdicts import Reason, Sure
-from faithful_stripe.core.lineup.evidence.field_algebra import Relation
+from faithful_stripe.core.lineup.evidence.field_algebra import P_ROLE, Q_ROLE, Relation
 from faithful_stripe.core.lineup.evidence.parity_groups import _border
 from faithful_stripe.core.lineup.evidence.sampled_places import Place, places_of, survey
-from faithful_stripe.core.lineup.hypotheses.assignment import Hypothesis
+from faithful_stripe.core.lineup.hypotheses.assignment import Ballot, Hypothesis, _role_table
 from faithful_stripe.core.lineup.hypotheses.candidate import Candidate, layouts_of
 from faithful_stripe.core.lineup.hypotheses.equivalence import volume_map
 from faithful_stripe.core.lineup.hypotheses.member_tails import without_tail
+from faithful_stripe.core.lineup.hypotheses.search import Entry, Reader, Shared, _by_votes
 from faithful_stripe.core.lineup.reading.samples import Pile
 from faithful_stripe.core.lineup.structures import ntfs_anchors as ntfs
 from faithful_stripe.core.lineup.structures import partition_tables as table
@@ -360,3 +362,21 @@ def test_rows_at_the_end_that_do_not_match_are_the_volumes_where_they_follow_upo
     places = places_of(survey(pile_))
     h = Hypothesis(Candidate("RAID5", (shape,), ((0,), (1,), (2,), (3,))), shape, strip, 0, 0, (0, 1, 2, 3), 0.0)
     assert without_tail(made, h, pile_, places, 0).rows == (94 if gap else rows)
+
+
+def test_roles_tell_the_start_where_all_that_states_an_address_is_a_copy():
+    """In a RAID 6 a member's factor tells its place in the row; what is in a journal fits no start, or a wrong one."""
+    chosen = layout("RAID6", 5, "parity-N", "restart", q_place="after-p", q_exponent="data-index")
+    candidate = Candidate("RAID6", (chosen,), tuple((i,) for i in range(5)))
+    seats = _role_table(chosen)[0]
+    told = [
+        (int(seats[row % len(seats), code]), MIB + row * RAID5.strip, role)
+        for row in range(12) for code, role in enumerate((P_ROLE, Q_ROLE, 0, 1, 2))
+    ]  # fmt: skip
+    who, offset, role = (np.array(part, np.int64) for part in zip(*told, strict=True))
+    none, zero = np.empty(0, np.int64), np.zeros(1, np.int64)
+    quiet = np.empty((0, 2), np.int64)
+    ballot = Ballot(5, zero, zero, zero, zero + 1, who, offset, role, np.ones(len(who)), none, none, none, quiet)
+    entry = Entry(Reader(Pile([], []), [], [], candidate, Shared()), ballot)
+    best = _by_votes(entry, [0], [0, MIB])[0]
+    assert (best.start, best.strip, best.order) == (MIB, RAID5.strip, (0, 1, 2, 3, 4))

@@ -45,6 +45,7 @@ class Ballot:
                                    (weight: one over the number of answers)
     zero_who, zero_offset          a column is empty there and another of its group is not: hardly parity
     zero_others                    how many of its group add up there, where that is an odd number; else 0
+    quiet                          (n, 2): addresses, from one to before another, at which copies of structures stand
     """
 
     columns: int
@@ -59,11 +60,12 @@ class Ballot:
     zero_who: Int64
     zero_offset: Int64
     zero_others: Int64
+    quiet: Int64
 
     @cached_property
     def facts(self) -> Facts:
         """What states an address."""
-        return Facts(self.who, self.offset, self.address, self.count)
+        return Facts(self.who, self.offset, self.address, self.count, self.quiet)
 
     @cached_property
     def key(self) -> bytes:
@@ -115,16 +117,16 @@ def odd_strips() -> list[int]:
 def make_ballot(candidate: Candidate, anchors: Anchors | None) -> Ballot:
     """The facts of one ground as they concern a candidate."""
     column = {image: c for c, images in enumerate(candidate.columns) for image in images}
-    none, empty = np.empty(0, np.int64), np.empty(0, np.float64)
+    none, empty, quiet = np.empty(0, np.int64), np.empty(0, np.float64), np.empty((0, 2), np.int64)
     if anchors is None or not len(anchors):
-        return Ballot(len(candidate.columns), none, none, none, none, none, none, none, empty, none, none, none)
+        return Ballot(len(candidate.columns), none, none, none, none, none, none, none, empty, none, none, none, quiet)
     table = np.full(max(int(anchors.image.max()), *column) + 1, -1, np.int64)
     table[list(column)] = list(column.values())
     who = table[anchors.image]
     inside = who >= 0
     return Ballot(
         len(candidate.columns), who[inside], anchors.offset[inside], anchors.address[inside], anchors.count[inside],
-        none, none, none, empty, none, none, none,
+        none, none, none, empty, none, none, none, np.array(anchors.ground.silent, np.int64).reshape(-1, 2),
     )  # fmt: skip
 
 
@@ -136,8 +138,7 @@ def hypotheses(
 
     bases  where the ground of the facts may start in the volume, in bytes; negative: so many strips into a row
     """
-    found: list[tuple[float, int, Hypothesis]] = []
-    best: list[float] = []  # the scores of the best ones, the least first
+    best: list[tuple[float, int, Hypothesis, Floats]] = []  # a heap, the least first
     number = 0
     for chosen in candidate.layouts:
         known: dict[tuple[int, int], Floats] = {}  # what relations say does not depend on where the ground starts
@@ -145,7 +146,7 @@ def hypotheses(
             most = ballot.facts.most(some.hit)
             for one in np.argsort(-most, kind="stable").tolist():
                 strip, start, base = int(some.strip[one]), int(some.start[one]), int(some.base[one])
-                floor = best[0] + MISSING_NATS * candidate.missing if len(best) == KEPT else -np.inf
+                floor = best[0][0] + MISSING_NATS * candidate.missing if len(best) == KEPT else -np.inf
                 if most[one] + ROLE_NATS * ballot.told < floor:
                     break
                 if (strip, start) not in known:
@@ -159,20 +160,22 @@ def hypotheses(
                     continue
                 order, score = assign(votes, candidate)
                 score -= MISSING_NATS * candidate.missing
-                if len(best) < KEPT:
-                    heappush(best, score)
-                elif score > best[0]:
-                    heapreplace(best, score)
+                if len(best) == KEPT and score <= best[0][0]:
+                    continue
                 facts = int(ballot.count[hit].sum())
-                found.append(
-                    (
-                        -score,
-                        number + one,
-                        Hypothesis(candidate, chosen, strip, start, base, order, score, -np.inf, facts),
-                    )
-                )
+                made = Hypothesis(candidate, chosen, strip, start, base, order, score, -np.inf, facts)
+                (heappush if len(best) < KEPT else heapreplace)(best, (score, -number - one, made, votes))
             number += len(most)
-    return [h for _score, _number, h in sorted(found, key=lambda f: f[:2])]
+    ranked = sorted(best, key=lambda b: (-b[0], -b[1]))
+    judged = [_against(made, votes, ballot) for _score, _number, made, votes in ranked]
+    return sorted(judged, key=lambda h: -h.score)
+
+
+def _against(h: Hypothesis, votes: Floats, ballot: Ballot) -> Hypothesis:
+    """The best order when what stands where it does not belong has its say, too."""
+    contrary = ballot.facts.contrary(ballot.columns, h.layout, h.strip, h.start, h.base)
+    order, score = assign(votes - contrary, h.candidate)
+    return replace(h, order=order, score=score - MISSING_NATS * h.candidate.missing)
 
 
 KEPT = 96
@@ -182,7 +185,7 @@ KEPT = 96
 def finished(h: Hypothesis, ballot: Ballot) -> Hypothesis:
     """With the score of the best other order, and the number of facts that hold."""
     hit, position = hits_of(h.layout, h.strip, h.start, h.base, ballot.facts)
-    votes = votes_of(h.layout, h.strip, h.start, ballot, position, hit)
+    votes = votes_of(h.layout, h.strip, h.start, h.base, ballot, position, hit)
     held = hit & (np.array([-1 if c is None else c for c in h.order])[position] == ballot.who)
     second = second_best(votes, h.candidate, h.order) - MISSING_NATS * h.candidate.missing
     return replace(h, runner_up=second, facts=int(ballot.count[held].sum()))
@@ -210,10 +213,11 @@ def _places(
 
 
 def votes_of(
-    chosen: Layout, strip: int, start: int, ballot: Ballot, position: Int64, hit: npt.NDArray[np.bool_]
+    chosen: Layout, strip: int, start: int, base: int, ballot: Ballot, position: Int64, hit: npt.NDArray[np.bool_]
 ) -> Floats:
     """(columns, positions) nats for each column at each position."""
     told = ballot.facts.votes(ballot.columns, chosen.members, position, hit)
+    told -= ballot.facts.contrary(ballot.columns, chosen, strip, start, base)
     return relation_votes(chosen, strip, start, ballot) + told
 
 

@@ -230,7 +230,8 @@ def _siblings(entries: Sequence[Entry], found: Sequence[Hypothesis]) -> list[Hyp
 def _by_votes(entry: Entry, bases: Sequence[int], starts: Sequence[int], odd: bool = False) -> list[Hypothesis]:
     """Geometries by votes; odd: of strips that are not powers of two, where the candidate leaves the strip open."""
     candidate, ballot = entry.reader.candidate, entry.ballot
-    usual = starts if candidate.phase >= 0 or not len(ballot.who) else (0,)
+    # roles tell a start as well as addresses do, and where those are all in a journal, alone
+    usual = starts if candidate.phase >= 0 or not len(ballot.who) or len(ballot.role_who) else (0,)
     if odd and (candidate.strip or not len(ballot.who)):
         return []
     known, key = entry.reader.shared.voted, (candidate, ballot.key, tuple(bases), tuple(usual), odd)
@@ -283,7 +284,7 @@ def _climb(entry: Entry, seed: Hypothesis) -> Hypothesis:
     votes = np.zeros((len(candidate.columns), chosen.members))
     if len(ballot.who) or len(ballot.role_who) or len(ballot.zero_who):
         hit, position = hits_of(chosen, seed.strip, seed.start, seed.base, ballot.facts)
-        votes = votes_of(chosen, seed.strip, seed.start, ballot, position, hit)
+        votes = votes_of(chosen, seed.strip, seed.start, seed.base, ballot, position, hit)
     made = reader.tables(seed.strip, seed.start)
     scorer: Scorer | None = None
     if made is not None and len(made.rows):

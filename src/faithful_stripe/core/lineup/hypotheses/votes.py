@@ -130,7 +130,7 @@ def joint(
         used, out = (anchors, None) if whole else split(anchors)
         assert used is not None
         ballot = make_ballot(candidate, used)
-        parts.append(replace(ballot, address=ballot.address + base))
+        parts.append(replace(ballot, address=ballot.address + base, quiet=ballot.quiet + base))
         if out is not None:
             kept.append((out, base))
     if not parts:
@@ -143,6 +143,7 @@ def joint(
             offset=np.concatenate([p.offset for p in parts]),
             address=np.concatenate([p.address for p in parts]),
             count=np.concatenate([p.count for p in parts]),
+            quiet=np.concatenate([p.quiet for p in parts]),
         )
     return every, kept
 

@@ -109,7 +109,7 @@ def told(table: Table, h: Hypothesis, placed: Placed) -> float:
     """What structures, relations and borders say for an order: nats, comparable under one geometry."""
     ballot = add_algebra(table, h.candidate, joint(h.candidate, placed)[0])
     hit, position = hits_of(h.layout, h.strip, h.start, 0, ballot.facts)
-    votes = votes_of(h.layout, h.strip, h.start, ballot, position, hit)
+    votes = votes_of(h.layout, h.strip, h.start, 0, ballot, position, hit)
     return _borders(table, h) + voted(votes, h.order)
 
 
@@ -128,7 +128,7 @@ def by_every_fact(table: Table, best: Judged, placed: Placed, kept: Placed) -> J
     own, found = -np.inf, list[tuple[float, Hypothesis]]()
     for chosen in h.candidate.layouts:
         hit, position = hits_of(chosen, h.strip, h.start, 0, ballot.facts)
-        votes = votes_of(chosen, h.strip, h.start, ballot, position, hit)
+        votes = votes_of(chosen, h.strip, h.start, 0, ballot, position, hit)
         order, score = assign(votes, h.candidate)
         found.append((score, replace(h, layout=chosen, order=order, runner_up=-np.inf)))
         if chosen == h.layout:

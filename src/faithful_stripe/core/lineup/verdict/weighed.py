@@ -45,6 +45,7 @@ def _searched(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]
     ballot = add_algebra(table, h.candidate, make_ballot(h.candidate, used))
     hit, position = hits_of(h.layout, h.strip, h.start, base, ballot.facts)
     votes = ballot.facts.votes(ballot.columns, h.layout.members, position, hit)
+    votes -= ballot.facts.contrary(ballot.columns, h.layout, h.strip, h.start, base)
     held = tested = 0
     if placed:
         held, tested = held_facts(h, *placed[0])
