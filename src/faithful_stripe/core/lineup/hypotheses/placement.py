@@ -14,6 +14,7 @@ import numpy as np
 import numpy.typing as npt
 
 from ...arrays.layout import Layout
+from ..structures.ground import within
 
 Floats = npt.NDArray[np.float64]
 Int64 = npt.NDArray[np.int64]
@@ -112,16 +113,15 @@ class Facts:
         if not len(self):
             return votes
         told, pattern = self._structures, chosen.pattern()
-        row, within = np.divmod(told.offset - start, strip)
+        row, rest = np.divmod(told.offset - start, strip)
         turn, phase = np.divmod(row, pattern.rows)
         number = pattern.index[phase]
-        address = (number + (turn * pattern.strips)[:, None]) * strip + (within - base)[:, None]
+        address = (number + (turn * pattern.strips)[:, None]) * strip + (rest - base)[:, None]
         against = told.address[:, None] != address[told.owner]
         if len(told.owner) > len(told.offset):
             against = np.logical_and.reduceat(against, told.first, axis=0)
         against &= (number >= 0) & (row >= 0)[:, None]
-        for first, end in self.quiet.tolist():
-            against &= (address < first) | (address >= end)
+        against &= ~within(address, self.quiet.tolist())
         votes[told.columns] = CONTRARY_NATS * np.add.reduceat(against, told.begins, axis=0, dtype=np.float64)
         return votes
 

@@ -30,7 +30,7 @@ from .assignment import (
     votes_of,
 )
 from .candidate import Candidate
-from .placement import hits_of
+from .placement import KEY, hits_of
 from .seam_tables import SAMPLED_ROWS, Scorer, Tables, improve, parity_votes, tables
 
 Floats = npt.NDArray[np.float64]
@@ -245,7 +245,7 @@ def _explained(entry: Entry) -> float:
     """The share of the structures that fit the best geometry so far; one that may belong at several addresses fits at
     one of them. 1 where nothing states an address."""
     ballot = entry.ballot
-    _place, first = np.unique(ballot.who * (1 << 44) + ballot.offset, return_index=True)
+    _place, first = np.unique(ballot.who * KEY + ballot.offset, return_index=True)
     most = int(ballot.count[first].sum())
     return entry.seeds[0].facts / most if most and entry.seeds else 0.0 if most else 1.0
 

@@ -9,6 +9,7 @@ from ...arrays.geometry import Geometry
 from ..structures.anchors import Anchors
 from .assignment import Hypothesis
 from .equivalence import volume_map
+from .placement import KEY
 
 Int64 = npt.NDArray[np.int64]
 
@@ -29,7 +30,7 @@ def held_facts(h: Hypothesis, anchors: Anchors, base: int, whole: Anchors | None
     hit = fits(h, who, offset, address + base) | _held_by_parity(h, who, offset, address + base)
     told = hit | ~silent
     who, offset, address, hit = who[told], offset[told], address[told], hit[told]
-    structure = who * (1 << 44) + offset
+    structure = who * KEY + offset
     standing = np.unique(structure[hit])
     right, there = _standing(h, column, whole, base) if whole is not None else (np.unique(address[hit]), standing)
     # one that may belong at several places, or of which another one stands right, or that belongs where a member is
@@ -50,10 +51,8 @@ def says_nothing(h: Hypothesis, anchors: Anchors, base: int) -> npt.NDArray[np.b
         mine = np.isin(anchors.image, h.candidate.columns[column]) if column is not None else silent[:0]
         if mine.any():
             at = made.to_volume(position, anchors.offset[mine])
-            inside = (at < 0) & (anchors.offset[mine] >= h.start)
-            for a, b in anchors.ground.silent:
-                inside |= (at - base >= a) & (at - base < b)
-            silent[mine] = inside
+            parity = (at < 0) & (anchors.offset[mine] >= h.start)
+            silent[mine] = parity | anchors.ground.in_journal(at - base)
     return silent
 
 
@@ -75,13 +74,13 @@ def _held_by_parity(h: Hypothesis, who: Int64, offset: Int64, volume: Int64) -> 
 
 
 def _standing(h: Hypothesis, column: dict[int, int], anchors: Anchors, base: int) -> tuple[Int64, Int64]:
-    """The addresses at which a structure stands right, and the places, as (column << 44) + offset, of those that do:
+    """The addresses at which a structure stands right, and the places, as column * KEY + offset, of those that do:
     of two addresses that one may have, the facts may hold only the other."""
     inside = np.isin(anchors.image, list(column))
     who = np.array([column[int(i)] for i in anchors.image[inside]], np.int64)
     offset, address = anchors.offset[inside], anchors.address[inside]
     right = fits(h, who, offset, address + base)
-    return np.unique(address[right]), np.unique((who * (1 << 44) + offset)[right])
+    return np.unique(address[right]), np.unique((who * KEY + offset)[right])
 
 
 def fits(

@@ -212,7 +212,7 @@ def _placings(anchors: Anchors, image: int) -> list[Placed]:
     several = len(np.unique(offset)) < MOSTLY_TWICE * int(mine.sum())
     found = []
     for best in values[counts == counts.max()][::-1][:MOST_DISTANCES].tolist():
-        copies = _in_journal(anchors, offset + best) & (distance != best)
+        copies = anchors.ground.in_journal(offset + best) & (distance != best)
         here, told = np.unique(offset[distance == best]), np.unique(offset[~copies])
         if len(here) < (AGREED_OF_SEVERAL if several else AGREED) * len(told):
             continue
@@ -299,14 +299,6 @@ def _unplaced(table: Table, grounds: Sequence[Ground], ranked: Sequence[Placed],
     return [i for i in range(len(table.pile)) if i not in out and table.pile.data(i)]
 
 
-def _in_journal(anchors: Anchors, at: Int64) -> npt.NDArray[np.bool_]:
-    """Which places in a file system, in bytes, are such as hold copies of its structures."""
-    inside = np.zeros(len(at), bool)
-    for a, b in anchors.ground.silent:
-        inside |= (at >= a) & (at < b)
-    return inside
-
-
 def _silent(grounds: Sequence[Ground], chain: Chain, placed: set[int], start: int) -> bool:
     """Whether what states an address on the members that are placed by their size alone stands in a journal there."""
     edge = 0
@@ -314,7 +306,7 @@ def _silent(grounds: Sequence[Ground], chain: Chain, placed: set[int], start: in
         for anchors, base in grounds if image is not None and image not in placed else ():
             mine = anchors.image == image
             at = anchors.offset[mine] - start + edge - base
-            told = (anchors.address[mine] == at) | _in_journal(anchors, at)
+            told = (anchors.address[mine] == at) | anchors.ground.in_journal(at)
             if told.sum() < SILENT_SHARE * len(told):
                 return False
         edge += size

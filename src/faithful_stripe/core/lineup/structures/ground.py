@@ -5,7 +5,7 @@ An anchor is an equation: what stands at this offset of this image belongs at th
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -84,6 +84,14 @@ def bounded(values: npt.ArrayLike) -> Int64:
         return np.array([v if abs(v) < 1 << 62 else NOWHERE for v in listed], np.int64)
 
 
+def within(at: Int64, ranges: Iterable[tuple[int, int]]) -> npt.NDArray[np.bool_]:
+    """Which places lie in one of the ranges, each from one place to before another; bool of the same shape."""
+    inside = np.zeros(at.shape, bool)
+    for first, end in ranges:
+        inside |= (at >= first) & (at < end)
+    return inside
+
+
 @dataclass
 class Ground:
     """Something whose structures share one address space: a file system, or the disk of a partition table.
@@ -119,6 +127,10 @@ class Ground:
 
     weak: tuple[str, ...] = ()
     """Kinds of structures that do not name their file system: any other one's look the same."""
+
+    def in_journal(self, at: Int64) -> npt.NDArray[np.bool_]:
+        """Which places, in bytes from its start, hold copies of its structures."""
+        return within(at, self.silent)
 
     def bound(self) -> set[int]:
         """Images that hold structures which name this file system."""

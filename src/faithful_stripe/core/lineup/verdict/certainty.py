@@ -14,6 +14,7 @@ from ..evidence.sampled_places import Place
 from ..hypotheses.assignment import Hypothesis
 from ..hypotheses.candidate import later_turns
 from ..hypotheses.pile_table import Table
+from ..hypotheses.placement import KEY
 from ..hypotheses.standing_facts import fits, held_facts, says_nothing
 from ..hypotheses.votes import chosen
 from ..structures.anchors import Anchors
@@ -101,7 +102,7 @@ def displaced(h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> int:
         some = Anchors(anchors.ground, image[inside], offset[inside], address[inside], np.ones(inside.sum(), np.int64))
         telling = chosen(some, ~says_nothing(h, some, base))
         who = np.array([column[i] for i in telling.image.tolist()], np.int64)
-        place = who * (1 << 44) + telling.offset
+        place = who * KEY + telling.offset
         right = fits(h, who, telling.offset, telling.address + base) if len(who) else np.zeros(0, bool)
         count += len(np.setdiff1d(place, place[right]))  # one may belong at either of two addresses
     return count
