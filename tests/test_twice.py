@@ -10,11 +10,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from faithful_stripe.core.arrays.geometry import geometry
+from faithful_stripe.core.lineup.document.four_verdicts import placed
+from faithful_stripe.core.lineup.document.lineup_document import Lineup
 from faithful_stripe.core.lineup.reading.imaged_twice import SECTOR, BestOf, imaged_twice
 from faithful_stripe.core.lineup.reading.samples import Pile
 from faithful_stripe.core.source import MemorySource, Unreadable, read
 from faithful_stripe.media.image import ImageFile
-from faithful_stripe.work.lineup import solve_images
+from faithful_stripe.work.lineup import _mates_rather, solve_images
 
 from .slicer import Spec, cut
 
@@ -152,3 +155,45 @@ def test_mates_that_are_found_stay_mates_whatever_else_is_undecided(tmp_path, vo
     found = solve_images([*mates, tmp_path / "piece.img", *noise]).arrays
     mirror = next(a for a in found if a.geometry.layout.level == "RAID1")
     assert set(mirror.members) == {str(m) for m in mates} and mirror.strength == "certain"
+
+
+@pytest.mark.parametrize("cut_at", [0.3, 0.7])
+def test_a_mate_that_ends_early_is_a_mate_and_nobody_is_missing(fstripe, observatory, cut_at):
+    """Elsewhere the mates differ where nothing was ever written: the only two that are equal looked like one drive that
+    was imaged twice, and the volume ended where the shorter one does."""
+    spec = Spec("RAID10", 6, 65536, copies=2)
+    members = [fstripe.folder / f"ebb-{n}.img" for n in range(6)]
+    cut(observatory, spec, members)
+    size = members[3].stat().st_size
+    empty = next(
+        at for at in range(size // 65536 * 65536 - 65536, 0, -65536)
+        if not any(m.read_bytes()[at : at + 65536].strip(b"\0") for m in members)
+    )  # fmt: skip
+    for number, member in enumerate(members):
+        with member.open("r+b") as image:
+            image.seek(empty)
+            image.write(random.Random(number).randbytes(65536))
+    with members[3].open("r+b") as image:
+        image.truncate(int(size * cut_at) // 4096 * 4096)
+    solved = fstripe("lineup", "solve", *members, "--out", "found.toml", "--json")
+    (array,) = solved.json["arrays"]
+    assert [m for span in array["spans"] for m in span] == [str(m) for m in members]
+    assert array["verdicts"]["order"]["verdict"] == "certain"
+    fstripe("lineup", "extract", "found.toml", "volume.img")
+    with ImageFile(fstripe.folder / "volume.img") as got, ImageFile(observatory) as true:
+        assert all(read(got, a, b - a) == read(true, a, b - a) for a, b in true.data_ranges())
+
+
+@pytest.mark.parametrize(
+    ("level", "members", "mates"),
+    [
+        ("RAID10", ("a+b", None, "c", "d", "e", "f"), True),  # the others have theirs: so has this one
+        ("RAID10", ("a+b", None, "c", None, "d", None), False),  # none has: one drive of each set was taken out
+        ("RAID10", ("a+b", "c", "d", None, "e", "f"), False),  # another one is missing
+        ("RAID5", ("a+b", None, "c"), False),
+    ],
+)
+def test_two_that_are_equal_are_mates_where_the_others_have_theirs(level, members, mates):
+    how = {"copies": 2} if level == "RAID10" else {"rotation": "parity-N", "data": "restart"}
+    shape = geometry(level, len(members), 65536, member_bytes=64 << 20, **how)
+    assert _mates_rather(Lineup(shape, members, placed("certain"), 99.0, 0.0), {"a+b"}) is mates

@@ -3,6 +3,7 @@
 import tomllib
 from dataclasses import replace
 
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -11,8 +12,13 @@ from faithful_stripe.core.arrays.geometry import geometry
 from faithful_stripe.core.lineup.document import calibration
 from faithful_stripe.core.lineup.document.four_verdicts import Reason, Sure, Verdict, Verdicts, placed
 from faithful_stripe.core.lineup.document.lineup_document import Evidence, Lineup
+from faithful_stripe.core.lineup.hypotheses.standing_facts import fits
+from faithful_stripe.core.lineup.hypotheses.votes import chosen
 from faithful_stripe.core.lineup.solving.one_array import as_measured, refuted
+from faithful_stripe.core.lineup.structures.anchors import Anchors
+from faithful_stripe.core.lineup.structures.volume_walk import Proof
 from faithful_stripe.core.lineup.verdict import finishing
+from faithful_stripe.core.lineup.verdict.certainty import LEAST_STATED, all_stand
 from faithful_stripe.core.lineup.verdict.missing_slot import Judged
 from faithful_stripe.core.lineup.verdict.volume_reading import FILES_FAIL, FILES_HOLD, read_volume
 from faithful_stripe.core.lineup.verdict.volume_start import Begin
@@ -50,6 +56,37 @@ def test_a_certain_order_needs_its_lead(judged, lead, sure):
 def test_a_certain_order_needs_evidence_in_all(judged):
     assert judged(total=24.0, lead=20.0).order.reason is Reason.FEW
     assert judged(total=26.0, lead=20.0).order.sure is Sure.CERTAIN
+
+
+@pytest.fixture
+def standing(laid_out):  # noqa: F811
+    """The structures of its file system that stand where they say."""
+    _table, truth, ((anchors, base), *_more) = laid_out
+    return chosen(anchors, fits(truth, anchors.image, anchors.offset, anchors.address + base))
+
+
+def test_where_nothing_was_kept_out_many_structures_that_all_stand_are_a_proof(judged, standing, monkeypatch):
+    bare = replace(judged.found, proof=Proof(), held=0, tested=0, files=0, wrapped=0, linked=0, rows=50)
+    assert not bare.holds
+
+    def reason(lead=61.0, grounds=standing, **against):
+        monkeypatch.setattr(finishing, "all_stand", lambda h, _placed: all_stand(h, [(grounds, 0)]))
+        return judged(findings=replace(bare, **against), lead=lead).order.reason
+
+    assert reason() is Reason.PROVEN and reason(lead=59.0) is Reason.FEW
+    for against in ("tested", "broken_rows", "unlinked"):
+        assert reason(**{against: 1}) is Reason.FEW, against
+    few = chosen(standing, np.arange(LEAST_STATED - 1))
+    assert reason(grounds=few) is Reason.FEW
+
+
+def test_one_structure_elsewhere_and_they_do_not_all_stand(laid_out, standing):  # noqa: F811
+    _table, truth, _grounds = laid_out
+    assert all_stand(truth, [(standing, 0)]) == len(standing) >= LEAST_STATED
+    moved = standing.address.copy()
+    moved[0] += 1 << 20
+    wrong = Anchors(standing.ground, standing.image, standing.offset, moved, standing.count)
+    assert all_stand(truth, [(wrong, 0)]) == 0
 
 
 def test_there_is_no_volume_where_more_is_missing_than_it_survives(judged):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import secrets
 import tomllib
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence, Set
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -131,7 +131,7 @@ def _as_passes(
     mine = next((a for a in again.arrays if joined & set(a.members)), None)
     sure = ("undecided", "probable", "certain")
     worst = min((sure.index(a.strength) for a in lacking), default=0)
-    if mine is None or sure.index(mine.strength) < max(1, worst):
+    if mine is None or sure.index(mine.strength) < max(1, worst) or _mates_rather(mine, joined):
         return None
     notes = (*again.notes, f"imaged twice, and read as one drive each: {', '.join(sorted(joined))}")
     arrays = tuple(
@@ -141,6 +141,15 @@ def _as_passes(
         for a in again.arrays
     )
     return replace(again, arrays=arrays, notes=notes, bytes_read=pile.bytes_read + part.bytes_read), names, sources
+
+
+def _mates_rather(array: Lineup, joined: Set[str]) -> bool:
+    """Whether an image that was put together of two has no mate in a mirror of which other sets have theirs: then the
+    two are mates, of which one is not whole, and nobody is missing."""
+    copies = array.geometry.layout.copies
+    sets = [array.members[at : at + copies] for at in range(0, array.geometry.members, copies)]
+    lacking = [bool(joined & set(mates)) for mates in sets if None in mates]
+    return copies > 1 and any(lacking) and len(lacking) < len(sets)
 
 
 MATES_ALIKE = "what was imaged twice may be mates of a mirror whose other sets lack theirs: the volume is the same"

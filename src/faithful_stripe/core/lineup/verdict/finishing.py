@@ -23,6 +23,9 @@ from ..hypotheses.pile_table import Table
 from ..hypotheses.standing_facts import held_facts
 from ..structures.anchors import Anchors
 from .certainty import (
+    LEAST_STATED,
+    STATED_NATS,
+    all_stand,
     counted,
     displaced,
     fits_most,
@@ -202,10 +205,11 @@ def _verdicts(
     likely &= not findings.contradicted and survives(best)  # else there is no volume
     outdone = any(_reads_better(j.findings, findings) for j in judged[1:])
     exchange = (findings.files_fail and len(scarce(best, placed)) > 1) or explained(table, best, findings)
+    stated = lead >= STATED_NATS and all_stand(best, placed) >= LEAST_STATED and not findings.speaks_against
     doubts = (
         (not enough, Reason.RIVAL if close else Reason.FEW),
         (not counted(table, best, placed), Reason.UNCOUNTED),
-        (not findings.holds, Reason.FAILING if findings.contradicted else Reason.FEW),
+        (not (findings.holds or stated), Reason.FAILING if findings.contradicted else Reason.FEW),
         (bool(unsure), Reason.ELIMINATION), (outdone or not fits_most(best, placed), Reason.FAILING),
         (only_guessed(best, placed), Reason.GUESSED), (not q_holds(table, best), Reason.Q_RULE),
         (bool(exchange), Reason.EXCHANGE),

@@ -92,6 +92,12 @@ class Findings:
         return (walked or kept or files) and not self.contradicted and not broken
 
     @property
+    def speaks_against(self) -> bool:
+        """Whether anything that was read in the volume does."""
+        against = self.failures > 0 or self.held < self.tested or self.broken_rows > 0 or self.unlinked > 0
+        return against or self.files_fail or self.contradicted
+
+    @property
     def files_fail(self) -> bool:
         """Whether most files with a checksum of their own that lie over several strips fail."""
         return self.broken >= 3 and self.files < 0.5 * (self.files + self.broken)

@@ -121,18 +121,27 @@ def conclude(
 def note_short(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> None:
     """Where a file system is larger than what the shortest image leaves of the volume, and not than what the others do,
     or the others hold plenty behind its end: that image ends before the array does."""
-    if h.candidate.level not in PARITY_LEVELS:
+    if h.candidate.level not in (*PARITY_LEVELS, "RAID10"):
         return
     need = max((base + a.ground.size for a, base in placed if not a.ground.guessed), default=0)
     pile, added = table.pile, set[int]()
     sizes = {i: pile.sources[i].size for c in h.order if c is not None for i in h.candidate.columns[c]}
-    for image in sorted(sizes, key=sizes.__getitem__)[: 2 if h.layout.q_place else 1]:
+    most = len(sizes) if h.candidate.level == "RAID10" else 2 if h.layout.q_place else 1
+    for image in sorted(sizes, key=sizes.__getitem__)[:most]:
+        if h.candidate.level == "RAID10" and not _mates(h, image) - pile.short:
+            return
         if final_geometry(h, pile)[0].volume_bytes >= need and not _goes_on(pile, sizes, image):
             return
         pile.short.add(image)
         added.add(image)
     if final_geometry(h, pile)[0].volume_bytes < need:
         pile.short -= added
+
+
+def _mates(h: Hypothesis, image: int) -> set[int]:
+    """The other members of an image's mirror set."""
+    sets = [set(h.candidate.columns[c]) for c in h.order if c is not None]
+    return next(mates for mates in sets if image in mates) - {image}
 
 
 def _goes_on(pile: Pile, sizes: Mapping[int, int], image: int) -> bool:
