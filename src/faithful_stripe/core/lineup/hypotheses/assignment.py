@@ -12,7 +12,6 @@ from itertools import combinations
 
 import numpy as np
 import numpy.typing as npt
-from scipy.optimize import linear_sum_assignment
 
 from ...arrays.geometry import STRIP_LEAST, STRIP_MOST
 from ...arrays.layout import P_CELL, Q_CELL, Layout
@@ -288,6 +287,14 @@ def empty_votes(chosen: Layout, strip: int, start: int, ballot: Ballot) -> Float
     return votes
 
 
+def matched(votes: Floats) -> tuple[Int64, Int64]:
+    """(rows, positions) int64: each row's position, so that what they are worth together is the most."""
+    from scipy.optimize import linear_sum_assignment  # noqa: PLC0415 - half a second, for a search alone
+
+    rows, positions = linear_sum_assignment(votes, maximize=True)
+    return rows, positions
+
+
 def assign(votes: Floats, candidate: Candidate) -> tuple[tuple[int | None, ...], float]:
     """The best assignment of columns to positions and its score; known groups stay together in one span."""
     n = votes.shape[1]
@@ -297,7 +304,7 @@ def assign(votes: Floats, candidate: Candidate) -> tuple[tuple[int | None, ...],
         if len(candidate.groups) > 1 or (candidate.groups and candidate.layouts[0].spans > 1)
         else votes
     )
-    rows, positions = linear_sum_assignment(masked, maximize=True)
+    rows, positions = matched(masked)
     order: list[int | None] = [None] * n
     for column, position in zip(rows.tolist(), positions.tolist(), strict=True):
         order[position] = column
@@ -329,12 +336,12 @@ def _masked(votes: Floats, candidate: Candidate) -> Floats:
     for g, columns in enumerate(candidate.groups):
         for s in range(spans):
             part = votes[np.ix_(columns, range(s * k, s * k + k))]
-            gain[g, s] = part[linear_sum_assignment(part, maximize=True)].sum()
+            gain[g, s] = part[matched(part)].sum()
     loose = sorted(set(range(votes.shape[0])) - {c for columns in candidate.groups for c in columns})
     for s in range(spans if loose else 0):
         part = votes[np.ix_(loose, range(s * k, s * k + k))]
-        gain[:, s] -= part[linear_sum_assignment(part, maximize=True)].sum()
-    groups, where = linear_sum_assignment(gain, maximize=True)
+        gain[:, s] -= part[matched(part)].sum()
+    groups, where = matched(gain)
     masked = np.full_like(votes, FORBIDDEN)
     free = set(range(votes.shape[0]))
     for g, s in zip(groups.tolist(), where.tolist(), strict=True):
