@@ -25,7 +25,7 @@ from faithful_stripe.core.lineup.evidence.seam_model import Continuity
 from faithful_stripe.core.lineup.reading.samples import Pile
 from faithful_stripe.core.lineup.structures import partition_tables as table
 from faithful_stripe.core.lineup.structures.anchors import find_anchors
-from faithful_stripe.core.lineup.structures.ground import Piece, Stock, read_stock
+from faithful_stripe.core.lineup.structures.ground import END, Piece, Stock, read_stock
 from faithful_stripe.core.source import MemorySource
 from faithful_stripe.media.image import ImageFile
 from faithful_stripe.work.lineup import solve_images
@@ -267,6 +267,19 @@ def test_a_span_that_lacks_a_member_is_never_probable(volumes, tmp_path):
     (array,) = solve_images(case.images).arrays
     assert array.verdict == "undecided" and array.geometry.layout.level == "SPAN"
     assert array.members == (case.names[0], None, case.names[2]) and "on no image" in array.settle
+
+
+@pytest.mark.parametrize("content", ["ntfs", "xfs", "btrfs", "fat12", "fat16", "fat32", "exfat", "ext4-nocsum"])
+def test_every_structure_of_a_new_file_system_states_the_place_where_it_stands(volumes, content):
+    """Or one of its places: nothing is taken for a structure that is none, nor for another one."""
+    with ImageFile(volumes / f"{content}.img") as source:
+        grounds = find_anchors(read_stock(Pile([content], [source]), 64 << 20), guess=False)
+    for anchors in grounds:
+        told: dict[int, set[int]] = {}
+        for kind, _image, offsets, addresses in anchors.ground.found if not anchors.ground.guessed else ():
+            for offset, address in zip(offsets.tolist(), addresses.tolist(), strict=True) if kind != END else ():
+                told.setdefault(offset, set()).add(address)
+        assert told and [offset for offset, addresses in told.items() if offset not in addresses] == []
 
 
 def test_a_member_of_a_span_that_bears_a_tables_copy_alone_is_placed_by_it(volumes, tmp_path):

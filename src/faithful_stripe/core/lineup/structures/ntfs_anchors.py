@@ -82,11 +82,12 @@ def search(stock: Stock, ground: Ground) -> None:
     for piece, rows, records in places:
         number = numbers(records, 44, "<u4")
         address = _addresses(facts, number)
-        good = address >= 0
+        named = (number > 0) | (numbers(records, 22, "<u2") & 1 > 0)  # those set aside and not in use say 0, too
+        good = (address >= 0) & named
         at = piece.offset + rows * SECTOR
         ground.add("file record", piece.image, at[good], address[good])
         ground.add_ages("log-number", piece.image, at[good], address[good], numbers(records[good], 8, "<u8"))
-        mirrored = number < 4
+        mirrored = (number < 4) & named
         ground.add("file record", piece.image, at[mirrored], facts.mirror + number[mirrored] * facts.record)
 
 
