@@ -7,10 +7,14 @@ from dataclasses import replace
 import numpy as np
 import pytest
 
+from faithful_stripe.core.arrays.layout import layout
 from faithful_stripe.core.lineup.document.four_verdicts import Reason, Sure
-from faithful_stripe.core.lineup.hypotheses.assignment import Hypothesis
+from faithful_stripe.core.lineup.hypotheses import search
+from faithful_stripe.core.lineup.hypotheses.assignment import Hypothesis, make_ballot
 from faithful_stripe.core.lineup.hypotheses.candidate import Candidate, layouts_of
+from faithful_stripe.core.lineup.hypotheses.search import Entry, Reader, Shared
 from faithful_stripe.core.lineup.hypotheses.standing_facts import held_facts
+from faithful_stripe.core.lineup.reading.samples import Effort, Pile
 from faithful_stripe.core.lineup.solving.solve import GAVE_UP
 from faithful_stripe.core.lineup.solving.span import _fits_exactly, _placed, _placings, _silent, unstriped
 from faithful_stripe.core.lineup.structures.anchors import Anchors
@@ -176,3 +180,16 @@ def test_where_nothing_states_a_place_the_borders_tell_which_one_is_missing(volu
     (array,) = solve_images(case.images).arrays
     assert right(case, array) and array.verdicts.order.sure is Sure.PROBABLE
     assert array.best - array.next > 60
+
+
+@pytest.mark.parametrize(("patience", "tried"), [(1000.0, 3), (-1.0, 0)])
+def test_layouts_that_structures_say_nothing_of_are_left_when_it_took_long(monkeypatch, patience, tried):
+    layouts = tuple(layout("RAID5", 4, rotation, data) for rotation in ("parity-0", "parity-N")
+                    for data in ("restart", "continuation"))  # fmt: skip
+    candidate = Candidate("RAID5", layouts, tuple((i,) for i in range(4)))
+    reader = Reader(Pile([], [], effort=Effort(patience)), [], [], candidate, Shared())
+    climbed = []
+    monkeypatch.setattr(search, "_climb", lambda _entry, h: climbed.append(h) or h)
+    best = Hypothesis(candidate, layouts[0], 65536, 0, 0, (0, 1, 2, 3), 9.0)
+    search._siblings([Entry(reader, make_ballot(candidate, None))], [best])
+    assert len(climbed) == tried

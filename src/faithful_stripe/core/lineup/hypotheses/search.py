@@ -176,6 +176,9 @@ def search(
     voting = [e for e in entries if e.votes]
     for number, entry in enumerate(voting):
         tell(entry.words, number, len(voting))
+        if number and not entry.reader.pile.effort.left():
+            voting = voting[:number]
+            break
         entry.seeds = _by_votes(entry, bases, starts)
     if voting and (odd or max(_explained(e) for e in voting) < ODD_BELOW) and voting[0].reader.pile.effort.left():
         for entry in voting:
@@ -218,6 +221,8 @@ def _siblings(entries: Sequence[Entry], found: Sequence[Hypothesis]) -> list[Hyp
     made = []
     for entry in entries:
         candidate = entry.reader.candidate
+        if not entry.reader.pile.effort.left():
+            break
         if candidate.strip in (0, best.strip) and best.strip and candidate.gap % best.strip == 0:
             order = (*range(len(candidate.columns)), *(None,) * candidate.missing)[: candidate.positions]
             made += [
