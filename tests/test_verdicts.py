@@ -80,13 +80,16 @@ def test_where_nothing_was_kept_out_many_structures_that_all_stand_are_a_proof(j
     assert reason(grounds=few) is Reason.FEW
 
 
-def test_one_structure_elsewhere_and_they_do_not_all_stand(laid_out, standing):  # noqa: F811
+@pytest.mark.parametrize(
+    ("count", "elsewhere", "proof"), [(24, 0, True), (24, 1, False), (120, 2, True), (120, 3, False)]
+)
+def test_of_structures_that_are_a_proof_hardly_one_stands_elsewhere(laid_out, standing, count, elsewhere, proof):  # noqa: F811
     _table, truth, _grounds = laid_out
-    assert all_stand(truth, [(standing, 0)]) == len(standing) >= LEAST_STATED
-    moved = standing.address.copy()
-    moved[0] += 1 << 20
-    wrong = Anchors(standing.ground, standing.image, standing.offset, moved, standing.count)
-    assert all_stand(truth, [(wrong, 0)]) == 0
+    some = chosen(standing, np.arange(len(standing)) < count)
+    moved = some.address.copy()
+    moved[:elsewhere] += 1 << 20
+    told = all_stand(truth, [(Anchors(some.ground, some.image, some.offset, moved, some.count), 0)])
+    assert bool(told) is proof and told in (0, count - elsewhere)
 
 
 def test_there_is_no_volume_where_more_is_missing_than_it_survives(judged):
