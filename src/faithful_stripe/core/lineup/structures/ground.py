@@ -119,7 +119,8 @@ class Ground:
     grid: int = 0
     facts: object = None
     guessed: bool = False
-    """Whether the meaning of its structures was only guessed: what stands elsewhere is no contradiction then."""
+    """Whether the meaning of its structures was only guessed: what stands elsewhere makes an answer less likely then,
+    but refutes none."""
 
     silent: tuple[tuple[int, int], ...] = ()
     """Where its journal is, from its start, in bytes: copies of structures stand there, and say nothing of the
