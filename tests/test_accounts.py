@@ -9,7 +9,7 @@ import httpx
 import pytest
 
 from faithful_stripe.bench.bench import Bench
-from faithful_stripe.redfish.subscriptions import SUBSCRIPTIONS, Subscriptions
+from faithful_stripe.redfish.subscriptions import SUBSCRIPTIONS, Subscription, Subscriptions
 
 from .small import TEXT
 from .test_https import LOGIN, served
@@ -177,6 +177,16 @@ def test_nothing_is_read_for_a_subscriber_any_more_once_they_are_ended():
     below.set()  # what they read from is closed now
     time.sleep(0.3)
     assert reads and not any(reads)
+
+
+def test_when_they_are_ended_nobody_else_is_posted_to(monkeypatch):
+    """A subscriber that does not answer takes seconds; sixteen of them kept a bench from ending."""
+    made, posted = Subscriptions(lambda: iter([[], [{"EventId": "1"}], []])), []
+    for port in (8, 9):
+        made._there[str(port)] = Subscription(str(port), f"http://127.0.0.1:{port}/e", "")
+    monkeypatch.setattr(made, "_post", lambda _http, one, _events: (posted.append(one.number), made._there.clear()))
+    made._serve()
+    assert posted == ["8"]
 
 
 def test_queries_shape_an_answer_or_are_refused(door):

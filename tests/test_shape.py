@@ -16,7 +16,15 @@ from faithful_stripe.core.lineup.hypotheses.search import Entry, Reader, Shared
 from faithful_stripe.core.lineup.hypotheses.standing_facts import held_facts
 from faithful_stripe.core.lineup.reading.samples import Effort, Pile
 from faithful_stripe.core.lineup.solving.solve import GAVE_UP
-from faithful_stripe.core.lineup.solving.span import _fits_exactly, _placed, _placings, _silent, unstriped
+from faithful_stripe.core.lineup.solving.span import (
+    Placed,
+    _fits_exactly,
+    _placed,
+    _placings,
+    _silent,
+    _with_tables,
+    unstriped,
+)
 from faithful_stripe.core.lineup.structures.anchors import Anchors
 from faithful_stripe.core.lineup.structures.ground import Ground
 from faithful_stripe.core.source import read
@@ -98,6 +106,17 @@ def test_a_member_with_a_journal_alone_is_placed_by_size_where_the_journal_is(si
     told = facts(range(0, 9 * MIB, MIB), range(50 * MIB, 59 * MIB, MIB))
     told.ground.silent = silent
     assert _silent([(told, 0)], [(1, 10 * MIB), (0, 10 * MIB)], {1}, 0) is fits
+
+
+@pytest.mark.parametrize(("image", "counts"), [(1, True), (5, False)])
+def test_a_table_that_is_on_none_of_the_members_is_of_another_array(image, counts):
+    """Partitions start at 1 MiB everywhere: such a table would have made the start of this span certain."""
+    members, ground = [Placed(0, 0, 2, 20.0, 9 * MIB)], (facts([0], [0]), MIB)
+    at = np.array([33 * 512], np.int64)
+    table = Anchors(Ground(b"t", "GPT", 90 * MIB, starts={MIB}), at * 0 + image, at, at + 60 * MIB, at * 0 + 1)
+    joined, grounds = _with_tables(members, [ground], [table], {0, 1})
+    assert grounds == ([ground, (table, 0)] if counts else [ground])
+    assert [one.image for one in joined] == ([0, 1] if counts else [0])
 
 
 def test_drives_of_one_size_fill_any_place():

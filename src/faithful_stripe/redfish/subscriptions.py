@@ -131,7 +131,7 @@ class Subscriptions:
         with httpx.Client(timeout=PATIENCE, trust_env=False, verify=False) as http:  # to this machine itself
             for events in self._fresh():
                 for one in list(self._there.values()):
-                    if events and one.here:
+                    if events and one.here and one.number in self._there:  # it may have ended meanwhile
                         self._post(http, one, events)
                 with self._lock:
                     if not self._there:

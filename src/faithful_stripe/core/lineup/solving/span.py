@@ -173,7 +173,8 @@ def _with_tables(
             continue
         known = {one.image: one.distance for one in joined}
         moved = [replace(one, distance=one.distance - base) for i in sorted(images) if (one := _placed(table, i))]
-        if all(known.get(one.image, one.distance) == one.distance for one in moved):
+        # a table that is on none of these images is of another array: many partitions start at the same place
+        if moved and all(known.get(one.image, one.distance) == one.distance for one in moved):
             joined += [one for one in moved if one.image not in known]
             grounds.append((table, 0))
     return joined, grounds

@@ -205,11 +205,13 @@ def _verdicts(
     likely &= not findings.contradicted and survives(best)  # else there is no volume
     outdone = any(_reads_better(j.findings, findings) for j in judged[1:])
     exchange = (findings.files_fail and len(scarce(best, placed)) > 1) or explained(table, best, findings)
-    stated = lead >= STATED_NATS and all_stand(best, placed) >= LEAST_STATED and not findings.speaks_against
+    proven = findings.holds or (
+        lead >= STATED_NATS and not findings.speaks_against and all_stand(best, placed) >= LEAST_STATED
+    )
     doubts = (
         (not enough, Reason.RIVAL if close else Reason.FEW),
         (not counted(table, best, placed), Reason.UNCOUNTED),
-        (not (findings.holds or stated), Reason.FAILING if findings.contradicted else Reason.FEW),
+        (not proven, Reason.FAILING if findings.contradicted else Reason.FEW),
         (bool(unsure), Reason.ELIMINATION), (outdone or not fits_most(best, placed), Reason.FAILING),
         (only_guessed(best, placed), Reason.GUESSED), (not q_holds(table, best), Reason.Q_RULE),
         (bool(exchange), Reason.EXCHANGE),
