@@ -23,11 +23,13 @@ from faithful_stripe.core.lineup.hypotheses.equivalence import volume_map
 from faithful_stripe.core.lineup.hypotheses.member_tails import without_tail
 from faithful_stripe.core.lineup.hypotheses.search import Entry, Reader, Shared, _by_votes
 from faithful_stripe.core.lineup.reading.samples import Pile
+from faithful_stripe.core.lineup.solving import one_array
 from faithful_stripe.core.lineup.structures import ntfs_anchors as ntfs
 from faithful_stripe.core.lineup.structures import partition_tables as table
 from faithful_stripe.core.lineup.structures import volume_labels as labels
 from faithful_stripe.core.lineup.structures.ground import read_stock
 from faithful_stripe.core.lineup.verdict.volume_start import _closes, begins_elsewhere, shifted
+from faithful_stripe.core.lineup.verdict.weighing import conclude
 from faithful_stripe.core.source import MemorySource
 from faithful_stripe.work.lineup import solve_images
 
@@ -126,6 +128,19 @@ def test_a_wiped_front_leaves_the_start_open(volumes, tmp_path):
 def test_a_file_system_on_the_first_bytes_pins_the_start(volumes, tmp_path):
     array = solved(pile(tmp_path, volumes / "xfs.img", RAID5))
     assert array.verdicts.start.reason is Reason.HEAD and array.verdicts.certain
+
+
+def test_what_fits_no_answer_before_its_start_is_moved_back_speaks_after(volumes, tmp_path, monkeypatch):
+    """Roles alone may tell the turn and not the row: no file system stands in a volume that begins behind its head."""
+
+    def late(table_, found, *rest):
+        moved = shifted(found[0], -30)
+        return conclude(table_, [replace(moved[0], base=0)], *rest) if moved else None
+
+    monkeypatch.setattr(one_array, "conclude", late)
+    case = pile(tmp_path, volumes / "xfs.img", RAID5)
+    array = solved(case)
+    assert right(case, array) and array.verdicts.start.reason is Reason.HEAD and array.verdicts.certain
 
 
 def test_a_table_that_stands_elsewhere_refutes_a_start(volumes, tmp_path):

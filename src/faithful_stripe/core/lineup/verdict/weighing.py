@@ -51,8 +51,8 @@ def conclude(
     starts: Sequence[int],
 ) -> Lineup:  # fmt: skip
     """Vote once more with every ground at its place in the volume, read the best ones, and say how sure the best is."""
-    first = found[0]
-    placed = [(a, base) for a in [*files, *tables] if (base := base_under(first, a, starts)) is not None]
+    first, grounds = found[0], [*files, *tables]
+    placed = [(a, base) for a in grounds if (base := base_under(first, a, starts)) is not None]
     possible = [h for h in found if survives(h)] or list(found)
     first = possible[0]
     _ballot, kept = joint(first.candidate, placed)
@@ -61,7 +61,7 @@ def conclude(
         entries = [entry_of(table, candidate, joint(candidate, placed)[0]) for candidate in several]
         odd = bool(first.strip & (first.strip - 1))
         again = search(entries, [0], [first.start, 0], odd, table.tell)[:60]
-        weighed = [with_prior(table, h, [*files, *tables], [0], [first.start]) for h in again]
+        weighed = [with_prior(table, h, grounds, [0], [first.start]) for h in again]
         possible = [h for h in weighed if survives(h)] or weighed
     possible.sort(key=lambda h: -h.score)
     note_short(table, possible[0], placed)
@@ -81,6 +81,9 @@ def conclude(
         findings = read_volume(begin.h, table.pile, placed, kept, table.carved)
         judged = [Judged(begin.h, findings, judged[0].total), *(j for j in judged[1:] if not same_answer(j.h, begin.h))]
         table.note("start", f"{begin.shift >> 10} KiB of the volume stand before what was found first")
+        known, there = {id(a) for a, _base in placed}, [*starts, *(base for _a, base in placed)]
+        if any(id(a) not in known and base_under(begin.h, a, there) is not None for a in grounds):
+            return conclude(table, [begin.h, *found], files, tables, there)  # it has more to say from there
     best = judged[0]
     for one in judged[:5]:
         table.note("hypotheses", f"{words(one.h, table.pile)}; with what was read in it {one.total:.0f}")
