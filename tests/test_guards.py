@@ -19,6 +19,7 @@ from faithful_stripe.core.lineup.solving import one_array
 from faithful_stripe.core.lineup.solving.one_array import _likely
 from faithful_stripe.core.lineup.structures.ground import Ground, read_stock
 from faithful_stripe.core.lineup.verdict import missing_slot as gaps
+from faithful_stripe.core.lineup.verdict.certainty import standing_of
 from faithful_stripe.core.lineup.verdict.finishing import _verdicts, left_out
 from faithful_stripe.core.lineup.verdict.missing_slot import Judged, better_in_gaps, exchanges, moved_to_gaps
 from faithful_stripe.core.lineup.verdict.volume_reading import read_volume
@@ -168,7 +169,7 @@ def test_what_was_voted_for_another_order_must_be_outweighed_as_well(laid_out, a
     best = Judged(replace(truth, score=200.0), findings, 230.0)
     other = Judged(replace(truth, order=truth.order[::-1], score=200.0 + ahead), replace(findings), 200.0)
     begin = Begin(truth, 0, Verdict(Sure.CERTAIN, Reason.HEAD), True)
-    made = _verdicts(table, [best, other], placed, 30.0, [], begin, 0.0)
+    made = _verdicts(table, [best, other], placed, 30.0, [], begin, standing_of(best.h, placed))
     assert made.order.sure is sure and (sure is Sure.CERTAIN or made.order.reason is Reason.RIVAL)
 
 
@@ -177,7 +178,7 @@ def test_an_order_is_not_certain_where_most_rows_are_a_mixture(laid_out, share, 
     table, truth, placed = laid_out
     best = Judged(replace(truth, score=200.0), read_volume(truth, table.pile, placed, [], []), 230.0)
     begin = Begin(truth, 0, Verdict(Sure.CERTAIN, Reason.HEAD), True)
-    made = _verdicts(table, [best], placed, 230.0, [], begin, share)
+    made = _verdicts(table, [best], placed, 230.0, [], begin, standing_of(best.h, placed), share)
     assert made.order.sure is sure and (sure is Sure.CERTAIN or made.order.reason is Reason.OPEN_ROWS)
 
 

@@ -18,7 +18,7 @@ from faithful_stripe.core.lineup.solving.one_array import as_measured, refuted
 from faithful_stripe.core.lineup.structures.anchors import Anchors
 from faithful_stripe.core.lineup.structures.volume_walk import Proof
 from faithful_stripe.core.lineup.verdict import finishing
-from faithful_stripe.core.lineup.verdict.certainty import LEAST_STATED, all_stand
+from faithful_stripe.core.lineup.verdict.certainty import LEAST_STATED, standing_of
 from faithful_stripe.core.lineup.verdict.missing_slot import Judged
 from faithful_stripe.core.lineup.verdict.volume_reading import FILES_FAIL, FILES_HOLD, read_volume
 from faithful_stripe.core.lineup.verdict.volume_start import Begin
@@ -33,10 +33,11 @@ def judged(laid_out):  # noqa: F811
     found = read_volume(truth, table.pile, grounds, [], [])
     pinned = Begin(truth, 0, Verdict(Sure.CERTAIN, Reason.HEAD), True)
 
-    def verdicts(lead=40.0, total=400.0, h=truth, findings=found, other=None, begin=pinned, unsure=()):
+    def verdicts(lead=40.0, total=400.0, h=truth, findings=found, other=None, begin=pinned, unsure=(), facts=grounds):
         best = Judged(h, findings, total)
         rival = Judged(replace(truth, order=truth.order[::-1]), other or replace(found), total - lead)
-        return finishing._verdicts(table, [best, rival], grounds, lead, unsure, replace(begin, h=h))
+        begin, standing = replace(begin, h=h), standing_of(h, facts)
+        return finishing._verdicts(table, [best, rival], grounds, lead, unsure, begin, standing)
 
     verdicts.found, verdicts.truth, verdicts.begin = found, truth, pinned
     return verdicts
@@ -65,19 +66,18 @@ def standing(laid_out):  # noqa: F811
     return chosen(anchors, fits(truth, anchors.image, anchors.offset, anchors.address + base))
 
 
-def test_where_nothing_was_kept_out_many_structures_that_all_stand_are_a_proof(judged, standing, monkeypatch):
+def test_where_nothing_was_kept_out_many_structures_that_all_stand_are_a_proof(judged, standing):
     bare = replace(judged.found, proof=Proof(), held=0, tested=0, files=0, wrapped=0, linked=0, rows=50)
     assert not bare.holds
 
-    def reason(lead=61.0, grounds=standing, **against):
-        monkeypatch.setattr(finishing, "all_stand", lambda h, _placed: all_stand(h, [(grounds, 0)]))
-        return judged(findings=replace(bare, **against), lead=lead).order.reason
+    def reason(lead=61.0, facts=standing, **against):
+        return judged(findings=replace(bare, **against), lead=lead, facts=[(facts, 0)]).order.reason
 
     assert reason() is Reason.PROVEN and reason(lead=59.0) is Reason.FEW
     for against in ("tested", "broken_rows", "unlinked"):
         assert reason(**{against: 1}) is Reason.FEW, against
     few = chosen(standing, np.arange(LEAST_STATED - 1))
-    assert reason(grounds=few) is Reason.FEW
+    assert reason(facts=few) is Reason.FEW
 
 
 @pytest.mark.parametrize(
@@ -88,8 +88,26 @@ def test_of_structures_that_are_a_proof_hardly_one_stands_elsewhere(laid_out, st
     some = chosen(standing, np.arange(len(standing)) < count)
     moved = some.address.copy()
     moved[:elsewhere] += 1 << 20
-    told = all_stand(truth, [(Anchors(some.ground, some.image, some.offset, moved, some.count), 0)])
-    assert bool(told) is proof and told in (0, count - elsewhere)
+    told = standing_of(truth, [(Anchors(some.ground, some.image, some.offset, moved, some.count), 0)])
+    assert (told.right, told.elsewhere) == (count - elsewhere, elsewhere)
+    assert told.nearly_all == proof * (count - elsewhere)
+
+
+def test_structures_that_stand_elsewhere_make_an_answer_less_likely(laid_out, standing, judged):  # noqa: F811
+    """Also those that the search took part of: what it could not put right speaks against what it found."""
+    table, truth, _grounds = laid_out
+    order = Verdict(Sure.PROBABLE, Reason.RIVAL)
+
+    def signs(elsewhere):
+        moved = standing.address.copy()
+        moved[:elsewhere] += 1 << 20
+        grounds = [(Anchors(standing.ground, standing.image, standing.offset, moved, standing.count), 0)]
+        told = standing_of(truth, grounds)
+        best = Judged(truth, judged.found, 400.0)
+        return finishing.signs_of(table, [best], grounds, 0, [], judged.begin, order, told)
+
+    assert signs(9).failing == signs(0).failing + 9
+    assert calibration.chance(signs(9)) < calibration.chance(signs(0))
 
 
 def test_there_is_no_volume_where_more_is_missing_than_it_survives(judged):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -118,11 +118,27 @@ elsewhere, and with leads in which what is contrary did not count yet. The share
 parity of a head, which looks like that of another file system."""
 
 
-def all_stand(h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> int:
-    """How many structures of known file systems stand where they say; 0 where too many stand elsewhere."""
-    found = [held_facts(h, anchors, base) for anchors, base in placed if not anchors.ground.guessed]
-    held, tested = (sum(one) for one in zip(*found, strict=True)) if found else (0, 0)
-    return held if tested - held <= MOST_ELSEWHERE * held else 0
+@dataclass(frozen=True)
+class Standing:
+    """How many structures that state an address stand where they say (right); of known file systems alone, how many do
+    (known), and how many stand elsewhere."""
+
+    right: int
+    known: int
+    elsewhere: int
+
+    @property
+    def nearly_all(self) -> int:
+        """How many of known file systems do; 0 where too many stand elsewhere."""
+        return self.known if self.elsewhere <= MOST_ELSEWHERE * self.known else 0
+
+
+def standing_of(h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> Standing:
+    """Which structures of all grounds stand where they say under a hypothesis."""
+    told = [(held_facts(h, anchors, base), anchors.ground.guessed) for anchors, base in placed]
+    known = [counts for counts, guessed in told if not guessed]
+    held = sum(right for right, _tested in known)
+    return Standing(sum(counts[0] for counts, _guessed in told), held, sum(tested for _r, tested in known) - held)
 
 
 def untold(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> list[int]:

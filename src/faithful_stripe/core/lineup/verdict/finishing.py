@@ -20,18 +20,18 @@ from ..hypotheses.assignment import Hypothesis
 from ..hypotheses.candidate import Candidate, layouts_of
 from ..hypotheses.member_tails import without_tail
 from ..hypotheses.pile_table import Table
-from ..hypotheses.standing_facts import held_facts
 from ..structures.anchors import Anchors
 from .certainty import (
     LEAST_STATED,
     STATED_NATS,
-    all_stand,
+    Standing,
     counted,
     displaced,
     fits_most,
     only_guessed,
     rows_told,
     shape_open,
+    standing_of,
     strangely_related,
     turns_later,
     untold,
@@ -88,10 +88,10 @@ def finish(
     kinds = "; ".join(
         f"{a.ground.words}: " + ", ".join(f"{c} {k}" for k, c in a.ground.kinds.items()) for a, _ in placed
     )
-    standing = sum(held_facts(best, anchors, base)[0] for anchors, base in placed)
-    if standing:
+    standing = standing_of(best, placed)
+    if standing.right:
         says = f"structures that state their own address stand where this lineup puts them ({kinds})"
-        evidence.append(Evidence("anchors", standing, says))
+        evidence.append(Evidence("anchors", standing.right, says))
     evidence += findings.evidence()
     if moved := displaced(best, placed):
         evidence.append(Evidence(DISPLACED, moved, "superblocks stand among the data where they do not belong"))
@@ -101,8 +101,8 @@ def finish(
     by_groups = best.candidate.level in PARITY_LEVELS and not stale and not best.layout.spare  # it is in no relation
     looked = sum(g.blocks for g in parity) if by_groups else 0
     unexplained = 1 - sum(g.closing for g in parity) / looked if looked else 0.0
-    verdicts = _verdicts(table, judged, placed, lead, unsure, begin, unexplained)
-    signs = signs_of(table, judged, placed, len(unsure), parity, begin, verdicts.order)
+    verdicts = _verdicts(table, judged, placed, lead, unsure, begin, standing, unexplained)
+    signs = signs_of(table, judged, placed, len(unsure), parity, begin, verdicts.order, standing)
     alternatives = [words(h, table.pile) for h in starts]
     if lead < MARGIN_NATS and rival is not None:
         alternatives.append(words(rival.h, table.pile))
@@ -158,7 +158,7 @@ def _of_orders(judged: Sequence[Judged], begin: Begin) -> tuple[list[Judged], Be
 
 def signs_of(
     table: Table, judged: Sequence[Judged], placed: Sequence[tuple[Anchors, int]], eliminated: int,
-    groups: Sequence[Membership], begin: Begin, order: Verdict,
+    groups: Sequence[Membership], begin: Begin, order: Verdict, standing: Standing,
 ) -> Signs:  # fmt: skip
     """What an answer stands on, in figures."""
     best, next_one = judged[0], judged[1].total if len(judged) > 1 else 0.0
@@ -172,7 +172,7 @@ def signs_of(
         members=len(members), missing=sum(i is None for i in members),
         beside=sum(table.pile.sources[i].size in sizes for i in range(len(table.pile)) if i not in known),
         rows=rows_told(table, h), eliminated=eliminated,
-        failing=findings.failures + findings.tested - findings.held + findings.broken_rows + findings.unlinked,
+        failing=findings.failures + standing.elsewhere + findings.broken_rows + findings.unlinked,
         closing=sum(g.closing for g in groups) / max(1, sum(g.blocks for g in groups)),
         counted=counted(table, h, placed), pinned=begin.verdict.sure is Sure.CERTAIN,
         parity=h.candidate.level in PARITY_LEVELS, likely=order.sure is not Sure.UNDECIDED,
@@ -190,7 +190,7 @@ def mirrored_behind(table: Table, h: Hypothesis, end: int) -> int:
 
 def _verdicts(
     table: Table, judged: Sequence[Judged], placed: Sequence[tuple[Anchors, int]], lead: float, unsure: Sequence[str],
-    begin: Begin, unexplained: float = 0.0,
+    begin: Begin, standing: Standing, unexplained: float = 0.0,
 ) -> Verdicts:  # fmt: skip
     """Order and start: certain only where nothing is left to doubt.
 
@@ -206,7 +206,7 @@ def _verdicts(
     outdone = any(_reads_better(j.findings, findings) for j in judged[1:])
     exchange = (findings.files_fail and len(scarce(best, placed)) > 1) or explained(table, best, findings)
     proven = findings.holds or (
-        lead >= STATED_NATS and not findings.speaks_against and all_stand(best, placed) >= LEAST_STATED
+        lead >= STATED_NATS and not findings.speaks_against and standing.nearly_all >= LEAST_STATED
     )
     doubts = (
         (not enough, Reason.RIVAL if close else Reason.FEW),
