@@ -104,8 +104,9 @@ class Case:
         something else than noise, and nothing lost for good. Where all members' heads are wiped, only what states an
         address tells where the data began; where the volume's own front is, and a table stood there, nothing does, nor
         where what states none begins rows behind the members' heads, which are empty, or at no round place. Of
-        all members but one (of a pair, of a pair's both) something states where it stands, in two rows or more; or the
-        members' contents meet in as many as `MEETINGS`, or Q tells their order.
+        all members but one (of a pair, of a pair's both) something states where it stands, in two rows or more, and no
+        other layout that is usual has all of it stand there as well; or the members' contents meet in as many as
+        `MEETINGS`, or Q tells their order.
         """
         if not self.bears_enough:
             return False
@@ -113,7 +114,8 @@ class Case:
         if spec.level in ("RAID1", "SPAN") or self._q_tells:
             return True
         copies = 2 if spec.level == "RAID10" else 1
-        if len(self.told.positions) >= spec.members - copies and len(self.told.rows) > 1:
+        placed = len(self.told.positions) >= spec.members - copies and len(self.told.rows) > 1
+        if placed and self.told.rival is None:
             return True
         return self.rows >= MEETINGS and len(self.reached) >= spec.members - copies
 

@@ -1,10 +1,14 @@
 """What a volume tells of the places of its strips: on how many members, and in how many rows, something that was cut
-states its own address. It is read from the volume before it is cut and from what was done, never from an answer."""
+states its own address, and whether another layout fits all of it. It is read from the volume before it is cut and from
+what was done, never from an answer."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
 from pathlib import Path
+
+import numpy as np
 
 from faithful_stripe.core.lineup.reading.samples import Pile
 from faithful_stripe.core.lineup.structures.standing import structures_on
@@ -15,13 +19,22 @@ from .slicer import Spec, places
 STRIPS = 100_000
 """Of a volume, those that are looked at."""
 
+PERIODS = 2
+"""Turns of parity round all members within which two layouts differ, if they do."""
+
+ROTATIONS = tuple((r, d) for r in ("parity-N", "parity-0") for d in ("restart", "continuation"))
+
 
 @dataclass(frozen=True)
 class Told:
-    """Positions of which something is told, and the rows in which it stands; of a mirror or a pair, all copies."""
+    """Positions of which something is told, and the rows in which it stands; of a mirror or a pair, all copies.
+
+    rival  another layout under which everything that is told stands where it does, with the members placed to fit
+    """
 
     positions: frozenset[int] = frozenset()
     rows: frozenset[int] = frozenset()
+    rival: Spec | None = None
 
 
 def told(volume: Path, spec: Spec, wiped: int = 0) -> Told:
@@ -32,7 +45,58 @@ def told(volume: Path, spec: Spec, wiped: int = 0) -> Told:
     with ImageFile(volume) as image:
         found = structures_on(Pile(["volume"], [image]))
         size = image.size
-    strips = {int(offset) // spec.strip for a in found.anchors for offset in a.offset.tolist()}
+    addresses = {int(offset) for a in found.anchors for offset in a.offset.tolist()}
     cells = places(spec, min(STRIPS, size // spec.strip + 1))
-    here = [(m, at) for k in strips for m, at in cells.get(k, ()) if at >= wiped]
-    return Told(frozenset(m for m, _at in here), frozenset((at - spec.start) // spec.strip for _m, at in here))
+    here = [(m, at) for k in {a // spec.strip for a in addresses} for m, at in cells.get(k, ()) if at >= wiped]
+    rival = None
+    if spec.level in ("RAID0", "RAID4", "RAID5", "RAID50"):
+        # a copy in a journal tells nothing of where it stands: most of what is right is as far from what it states
+        own = {int(at) for a in found.anchors for at in a.offset[_modal(a.offset - a.address)].tolist()}
+        kept = [a for a in own if all(at >= wiped for _m, at in cells.get(a // spec.strip, ()))]
+        rival = next((other for other in rivals(spec) if fits(spec, other, kept)), None)
+    return Told(frozenset(m for m, _at in here), frozenset((at - spec.start) // spec.strip for _m, at in here), rival)
+
+
+def _modal(differences: np.ndarray) -> np.ndarray:
+    values, counts = np.unique(differences, return_counts=True)
+    return np.asarray(differences == values[counts.argmax()])
+
+
+def rivals(spec: Spec) -> Iterator[Spec]:
+    """Layouts of as many members, from the same start, that a volume must tell from its own: of other strips, of other
+    rotations, and of RAID 4 and 5 the other one."""
+    turning = [replace(spec, rotation=r, data=d) for r, d in ROTATIONS]
+    fixed = [replace(spec, level="RAID4", rotation="fixed-N", data=None)]
+    shapes = {
+        "RAID0": [spec], "RAID50": turning,
+        "RAID4": [spec, *(replace(s, level="RAID5") for s in turning)], "RAID5": [*turning, *fixed],
+    }[spec.level]  # fmt: skip
+    for shape in shapes:
+        for strip in (spec.strip, spec.strip // 2, spec.strip * 2):
+            if (shape, strip) != (spec, spec.strip) and strip >= 4096:
+                yield replace(shape, strip=strip)
+
+
+def fits(spec: Spec, other: Spec, addresses: list[int]) -> bool:
+    """Whether everything that a volume states, at so many bytes of it, stands where it does under another layout as
+    well, with the members in whatever order, and the layouts are not the same."""
+    most = max(addresses, default=0)
+    mine, theirs = (places(s, most // s.strip + 1) for s in (spec, other))
+    seat: dict[int, int] = {}
+    for a in sorted(addresses):
+        ((member, at),), ((position, there),) = mine[a // spec.strip], theirs[a // other.strip]
+        if at + a % spec.strip != there + a % other.strip or seat.setdefault(member, position) != position:
+            return False
+    if len(set(seat.values())) < len(seat):
+        return False
+    # where nothing tells of a member, and one place is left, it is there
+    left = [set(range(spec.members)) - set(seat), set(range(spec.members)) - set(seat.values())]
+    seat |= dict(zip(*left, strict=True)) if len(left[0]) == 1 else {}
+    unit = min(spec.strip, other.strip)
+    count = PERIODS * spec.members**2 * max(spec.strip, other.strip) // unit
+    mine, theirs = (places(s, count * unit // s.strip + 1) for s in (spec, other))
+    for a in range(0, count * unit, unit):
+        ((member, at),), ((position, there),) = mine[a // spec.strip], theirs[a // other.strip]
+        if at + a % spec.strip != there + a % other.strip or seat.get(member) != position:
+            return True
+    return False
