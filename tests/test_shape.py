@@ -16,15 +16,9 @@ from faithful_stripe.core.lineup.hypotheses.search import Entry, Reader, Shared
 from faithful_stripe.core.lineup.hypotheses.standing_facts import held_facts
 from faithful_stripe.core.lineup.reading.samples import Effort, Pile
 from faithful_stripe.core.lineup.solving.solve import GAVE_UP
-from faithful_stripe.core.lineup.solving.span import (
-    Placed,
-    _fits_exactly,
-    _placed,
-    _placings,
-    _silent,
-    _with_tables,
-    unstriped,
-)
+from faithful_stripe.core.lineup.solving.span import _with_tables
+from faithful_stripe.core.lineup.solving.span_chain import fits_exactly, journals_only
+from faithful_stripe.core.lineup.solving.span_places import Placed, placed_on, placings, unstriped
 from faithful_stripe.core.lineup.structures.anchors import Anchors
 from faithful_stripe.core.lineup.structures.ground import Ground
 from faithful_stripe.core.source import read
@@ -79,25 +73,25 @@ def test_what_stands_in_one_strip_is_not_taken_for_unstriped():
 def test_of_structures_with_two_addresses_nearly_all_must_agree():
     """Six of ten places agree: enough where each has one address, and chance where each has two."""
     single = facts(range(0, 100 * MIB, 10 * MIB), [0] * 6 + [MIB, 3 * MIB, 5 * MIB, 7 * MIB])
-    assert _placed(single, 0) is not None
+    assert placed_on(single, 0) is not None
     twice = facts(
         [*single.offset, *single.offset], [*(single.address - single.offset), *range(10 * MIB, 20 * MIB, MIB)]
     )
-    assert _placed(twice, 0) is None
+    assert placed_on(twice, 0) is None
 
 
 def test_copies_in_a_journal_do_not_unplace_a_member_of_a_span():
     """Two structures of the member's own, and eight copies of others where the journal is."""
     told = facts(range(0, 10 * MIB, MIB), [0, 0, *range(20 * MIB, 28 * MIB, MIB)])
-    assert _placed(told, 0) is None
+    assert placed_on(told, 0) is None
     told.ground.silent = ((2 * MIB, 10 * MIB),)
-    placed = _placed(told, 0)
+    placed = placed_on(told, 0)
     assert placed is not None and placed.distance == 0
 
 
 def test_a_lone_superblock_may_be_that_of_any_group():
     lone = facts([4096] * 3, [0, 64 * MIB, 128 * MIB])
-    assert [one.distance for one in _placings(lone, 0)] == [128 * MIB, 64 * MIB, 0]
+    assert [one.distance for one in placings(lone, 0)] == [128 * MIB, 64 * MIB, 0]
 
 
 @pytest.mark.parametrize(("silent", "fits"), [(((10 * MIB, 20 * MIB),), True), (((30 * MIB, 40 * MIB),), False)])
@@ -105,7 +99,7 @@ def test_a_member_with_a_journal_alone_is_placed_by_size_where_the_journal_is(si
     """Image 0 has no place by what it states, and would stand in the volume from 10 MiB on."""
     told = facts(range(0, 9 * MIB, MIB), range(50 * MIB, 59 * MIB, MIB))
     told.ground.silent = silent
-    assert _silent([(told, 0)], [(1, 10 * MIB), (0, 10 * MIB)], {1}, 0) is fits
+    assert journals_only([(told, 0)], [(1, 10 * MIB), (0, 10 * MIB)], {1}, 0) is fits
 
 
 @pytest.mark.parametrize(("image", "counts"), [(1, True), (5, False)])
@@ -121,9 +115,9 @@ def test_a_table_that_is_on_none_of_the_members_is_of_another_array(image, count
 
 def test_drives_of_one_size_fill_any_place():
     chain, same, other = [(0, 10), (1, 10), (2, 10)], [10, 10, 10], [10, 11, 10]
-    assert not _fits_exactly(chain, same, {0, 2}) and _fits_exactly(chain, other, {0, 2})
-    assert not _fits_exactly(chain, [10, 11, 12], {0})  # nor is what comes before it, behind all that is placed
-    assert not _fits_exactly(chain, other, {0, 1})  # the last one's end is where the volume ends, not where it must be
+    assert not fits_exactly(chain, same, {0, 2}) and fits_exactly(chain, other, {0, 2})
+    assert not fits_exactly(chain, [10, 11, 12], {0})  # nor is what comes before it, behind all that is placed
+    assert not fits_exactly(chain, other, {0, 1})  # the last one's end is where the volume ends, not where it must be
 
 
 @pytest.mark.parametrize("patience", [40.0, -1.0])

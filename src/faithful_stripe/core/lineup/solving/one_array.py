@@ -39,7 +39,8 @@ from ..verdict.weighing import conclude
 from .grown import grew
 from .mirrors import conclude_mirror
 from .rare import q_does_not_match, takes_its_place
-from .span import conclude_span, unstriped, whole_on
+from .span import conclude_span
+from .span_places import unstriped, whole_on
 
 
 def as_measured(array: Lineup) -> Lineup:

@@ -7,82 +7,36 @@ members' own sizes must fill the volume between one place and the next.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, replace
-from itertools import islice, pairwise, permutations, product
-
-import numpy as np
-import numpy.typing as npt
+from collections.abc import Sequence
+from dataclasses import replace
+from itertools import islice, pairwise, product
 
 from ...arrays.engine import Array
-from ...arrays.geometry import STRIP_MOST, Concatenation
-from ...arrays.layout import layout
 from ..document.four_verdicts import Reason, Sure, Verdict, Verdicts
 from ..document.lineup_document import Evidence, Lineup
-from ..hypotheses.assignment import strips
 from ..hypotheses.pile_table import Table
-from ..hypotheses.placement import CELL_BYTES, FACT_NATS
 from ..hypotheses.votes import bases_of
 from ..structures.anchors import Anchors
-from ..structures.carved_files import length_if_sound
 from ..structures.standing import Structures, standing
 from ..verdict.volume_reading import MARGIN_NATS, TOTAL_NATS, walked
+from .span_chain import (
+    MOST_TAIL,
+    USUAL_TAILS,
+    Chain,
+    Ground,
+    files_over_edges,
+    fillings,
+    fits_exactly,
+    geometry_of,
+    journals_only,
+    unplaced,
+)
+from .span_places import LEAST_CELLS, LEAST_IN_ALL, Placed, placed_on, placings, unbroken
 
-Int64 = npt.NDArray[np.int64]
-
-LEAST_CELLS, LEAST_IN_ALL = 2, 3
-"""Places of a member, further apart than any strip is long, at which the same distance holds: there are no strips.
-And such places on all members."""
-
-LEAST_CROSSED = 2
-"""Borders of strips of each size over which something whole lies."""
-
-AGREED, AGREED_OF_SEVERAL, MOSTLY_TWICE = 0.55, 0.8, 0.7
-"""Of a member's structures; copies in a journal stand elsewhere. Of those that may belong at several addresses, where a
-file system keeps two copies, nearly all: a distance that suits one strip for the first suits others for the second."""
-
-MOST_TAIL = 2 << 20
-"""What a controller may keep at the end of a member."""
-
-MOST_FILES = 40
 LATEST_START = 64 << 20
 
-USUAL_TAILS = (0, 4096, 33 * 512, 1 << 20)
-"""Tried where no two members that structures place stand next to one another."""
-
-MOST_UNPLACED, MOST_WAYS = 3, 60
-"""Members in a row that no structure places, and ways to place them that are looked at."""
-
-MOST_DISTANCES, MOST_CHOICES = 8, 24
-"""Places that one image may have by what it states, and choices among those of all that are looked at."""
-
-SILENT_SHARE = 0.9
-"""Of what states an address on a member that no structure places: what stands in a journal there, which is copies."""
-
-Ground = tuple[Anchors, int]
-"""A file system's structures, and where it starts in the volume, in bytes."""
-
-Chain = list[tuple[int | None, int]]
-"""(image, its bytes of data) one after the other; None for a missing one."""
-
-APART_BYTES = 1 << 20
-"""Structures of one image that are so far from one another are places of their own; and borders of strips that are no
-larger are looked at one by one."""
-
-
-@dataclass(frozen=True)
-class Placed:
-    """An image with the one distance between where its structures stand and where they belong.
-
-    cells  how many places far from one another agree on it; nats: what they say
-    reach  from the first of its structures to the last, in bytes
-    """
-
-    image: int
-    distance: int
-    cells: int
-    nats: float
-    reach: int
+MOST_CHOICES = 24
+"""Choices among the places of all images that are looked at."""
 
 
 def conclude_span(
@@ -94,7 +48,7 @@ def conclude_span(
     tables  partition tables that are
     """
     for anchors in files:
-        options = [some for i in sorted(images) if (some := _placings(anchors, i))]
+        options = [some for i in sorted(images) if (some := placings(anchors, i))]
         found = [some[0] for some in options]
         if not found:
             continue
@@ -128,7 +82,7 @@ def _begun(
     for base in sorted(bases_of(anchors, starts), key=lambda b: b not in starts):
         if began and -(first.distance + base) not in began:
             continue  # the table stands at the volume's start
-        if not far and not _unbroken(table, anchors, found, max(0, -(first.distance + base))):
+        if not far and not unbroken(table, anchors, found, max(0, -(first.distance + base))):
             continue
         joined, grounds = _with_tables(*_joined(found, (anchors, base), files, starts, images), tables, images)
         made = _chained(table, grounds, joined, taken)
@@ -146,7 +100,7 @@ def _joined(
     anchors, base = first
     joined, grounds = list(found), [first]
     for other in files:
-        theirs = [] if other is anchors or other.ground.guessed else [_placed(other, i) for i in sorted(images)]
+        theirs = [] if other is anchors or other.ground.guessed else [placed_on(other, i) for i in sorted(images)]
         placed = [one for one in theirs if one is not None]
         for start in starts if placed else []:
             known = {one.image: one.distance for one in joined}
@@ -172,74 +126,12 @@ def _with_tables(
         if base not in table.ground.starts:
             continue
         known = {one.image: one.distance for one in joined}
-        moved = [replace(one, distance=one.distance - base) for i in sorted(images) if (one := _placed(table, i))]
+        moved = [replace(one, distance=one.distance - base) for i in sorted(images) if (one := placed_on(table, i))]
         # a table that is on none of these images is of another array: many partitions start at the same place
         if moved and all(known.get(one.image, one.distance) == one.distance for one in moved):
             joined += [one for one in moved if one.image not in known]
             grounds.append((table, 0))
     return joined, grounds
-
-
-def unstriped(files: Sequence[Anchors], images: set[int]) -> set[int]:
-    """Images on which a file system stands as it is, from one place to others further away than any strip is long."""
-    placed = [one for a in files if not a.ground.guessed for i in images if (one := _placed(a, i)) is not None]
-    return {one.image for one in placed if one.cells >= LEAST_CELLS and one.reach >= STRIP_MOST}
-
-
-def whole_on(files: Sequence[Anchors], image: int) -> bool:
-    """Whether an image bears most of a file system at its one distance; a set of a striped array bears its share."""
-    for anchors in files:
-        one = _placed(anchors, image)
-        if one is not None:
-            here = (anchors.image == image) & (anchors.address - anchors.offset == one.distance)
-            if len(np.unique(anchors.address[here])) > AGREED * len(np.unique(anchors.address)):
-                return True
-    return False
-
-
-def _placed(anchors: Anchors, image: int) -> Placed | None:
-    """An image with its distance, where one holds all over it; the largest of those that are as likely."""
-    return next(iter(_placings(anchors, image)), None)
-
-
-def _placings(anchors: Anchors, image: int) -> list[Placed]:
-    """An image with each distance that holds all over it, the largest first: a lone boot sector is rather the copy at
-    the end, and a lone superblock may be that of any group."""
-    mine = anchors.image == image
-    if not mine.any():
-        return []
-    distance, offset = anchors.address[mine] - anchors.offset[mine], anchors.offset[mine]
-    values, counts = np.unique(distance, return_counts=True)
-    several = len(np.unique(offset)) < MOSTLY_TWICE * int(mine.sum())
-    found = []
-    for best in values[counts == counts.max()][::-1][:MOST_DISTANCES].tolist():
-        copies = anchors.ground.in_journal(offset + best) & (distance != best)
-        here, told = np.unique(offset[distance == best]), np.unique(offset[~copies])
-        if len(here) < (AGREED_OF_SEVERAL if several else AGREED) * len(told):
-            continue
-        apart, last = 0, -2 * APART_BYTES
-        for at in here.tolist():
-            if at - last > APART_BYTES:
-                apart, last = apart + 1, at
-        _cell, size = np.unique(here // CELL_BYTES, return_counts=True)
-        nats = FACT_NATS * float((1 + np.log(size)).sum())
-        found.append(Placed(image, best, apart, nats, int(here[-1] - here[0])))
-    return found
-
-
-def _unbroken(table: Table, anchors: Anchors, found: Sequence[Placed], start: int) -> bool:
-    """Whether what is whole on the images lies over borders of strips of every size: between structures at the same
-    distance there is none, nor in a file whose own checksum holds as it stands."""
-    whole: list[tuple[int, int]] = []
-    for one in found:
-        mine = (anchors.image == one.image) & (anchors.address - anchors.offset == one.distance)
-        whole += [(a, b) for a, b in pairwise(np.unique(anchors.offset[mine]).tolist()) if b - a <= APART_BYTES // 2]
-        for c in [c for c in table.carved if c.image == one.image][:MOST_FILES]:
-            length = length_if_sound(table.pile.sources[one.image], c.offset, c.kind)
-            whole.append((c.offset, c.offset + length))
-    ranges = np.array(whole, np.int64).reshape(-1, 2) - start
-    usual = [strip for strip in strips() if strip <= APART_BYTES]
-    return all(int(((ranges[:, 1] - 1) // s > ranges[:, 0] // s).sum()) >= LEAST_CROSSED for s in usual)
 
 
 def _chained(table: Table, grounds: Sequence[Ground], found: Sequence[Placed], taken: set[int]) -> Lineup | None:
@@ -258,15 +150,15 @@ def _chained(table: Table, grounds: Sequence[Ground], found: Sequence[Placed], t
         return None  # two images of the same bytes, or something else
     known = sorted(tail for tail in tails if tail >= 0)
     end = max(edges[-1] + 512, *(at + a.ground.size for a, at in grounds))
-    free = _unplaced(table, grounds, ranked, taken)
+    free = unplaced(table, grounds, ranked, taken)
     best: list[tuple[int, int, Chain]] = []
     for tail in [known[len(known) // 2]] if known else USUAL_TAILS:
-        for chain in _fillings(ranked, edges, end, own, free, tail):
-            if not _silent(grounds, chain, {one.image for one in ranked}, start):
+        for chain in fillings(ranked, edges, end, own, free, tail):
+            if not journals_only(grounds, chain, {one.image for one in ranked}, start):
                 continue
-            made = _geometry(chain, start)
+            made = geometry_of(chain, start)
             whole = sum(image is not None for image, _size in chain)
-            spanning = _files_over_edges(table, made, chain)
+            spanning = files_over_edges(table, made, chain)
             best.append((whole - len(chain), spanning, chain))
             if not any(image in free or image is None for image, _size in chain):
                 break  # every place is told: nothing to choose
@@ -276,78 +168,8 @@ def _chained(table: Table, grounds: Sequence[Ground], found: Sequence[Placed], t
     best.sort(key=lambda b: (-b[0], -b[1]))
     alone = len(best) == 1 or best[0][:2] != best[1][:2]
     _whole, spanning, chain = best[0]
-    fitting = spanning > 0 or bool(known) or _fits_exactly(chain, own, {one.image for one in ranked})
+    fitting = spanning > 0 or bool(known) or fits_exactly(chain, own, {one.image for one in ranked})
     return _concluded(table, grounds, start, chain, ranked, spanning, alone and fitting)
-
-
-def _fits_exactly(chain: Chain, own: Sequence[int], placed: set[int]) -> bool:
-    """Whether a place between others is filled to the byte by images of sizes that no placed one has: drives of one
-    size would fill any."""
-    usual = {own[image] for image in placed}
-    last = max(at for at, (image, _size) in enumerate(chain) if image in placed)  # what follows need not fill anything
-    inner = [image for image, _size in chain[:last] if image is not None and image not in placed]
-    return any(own[image] not in usual for image in inner)
-
-
-def _unplaced(table: Table, grounds: Sequence[Ground], ranked: Sequence[Placed], taken: set[int]) -> list[int]:
-    """Images that hold something, that no structure of these file systems places, and that are of no other; on which
-    something of theirs stands, those that may hold a journal."""
-    mine = [a for a, _base in grounds]
-    foreign = [a for a in table.anchors if not any(a is m for m in mine) and not a.ground.starts]
-    others = {i for a in foreign for i in a.ground.bound()} | {i for g in table.groups for i in g.images}
-    out = taken | others | {one.image for one in ranked}
-    out |= {int(i) for a in mine if not a.ground.silent for i in a.image}
-    return [i for i in range(len(table.pile)) if i not in out and table.pile.data(i)]
-
-
-def _silent(grounds: Sequence[Ground], chain: Chain, placed: set[int], start: int) -> bool:
-    """Whether what states an address on the members that are placed by their size alone stands in a journal there."""
-    edge = 0
-    for image, size in chain:
-        for anchors, base in grounds if image is not None and image not in placed else ():
-            mine = anchors.image == image
-            at = anchors.offset[mine] - start + edge - base
-            told = (anchors.address[mine] == at) | anchors.ground.in_journal(at)
-            if told.sum() < SILENT_SHARE * len(told):
-                return False
-        edge += size
-    return True
-
-
-def _fillings(
-    ranked: Sequence[Placed], edges: Sequence[int], end: int, own: Sequence[int], free: Sequence[int], tail: int
-) -> Iterator[Chain]:
-    """Every way to fill the volume, when members keep `tail` bytes at their end for something else."""
-    choices: list[list[Chain]] = []
-    for index, one in enumerate(ranked):
-        last = index == len(ranked) - 1
-        length = (end if last else edges[index + 1]) - edges[index]
-        gap = length - (own[one.image] - tail)
-        if not last and gap <= 0:
-            choices.append([[(one.image, length)]])
-            continue
-        whole = own[one.image] - tail
-        if last and gap <= 0:
-            choices.append([[(one.image, whole)]])
-            continue
-        ways: list[Chain] = []
-        for count in range(1, MOST_UNPLACED + 1):
-            for some in permutations(free, count):
-                sizes = [own[i] - tail for i in some]
-                left = sum(sizes) - gap
-                if (0 <= left <= MOST_TAIL and left < min(sizes)) if last else left == 0:
-                    ways.append([(one.image, whole), *zip(some, sizes, strict=True)])
-        choices.append(ways[:MOST_WAYS] or [[(one.image, whole), (None, gap)]])
-    for combined in islice(product(*choices), MOST_WAYS):
-        chain = [member for part in combined for member in part]
-        images = [image for image, _size in chain if image is not None]
-        if len(chain) > 1 and len(set(images)) == len(images) and all(size > 0 for _image, size in chain):
-            yield chain
-
-
-def _geometry(chain: Chain, start: int) -> Concatenation:
-    count = len(chain)
-    return Concatenation(layout("SPAN", count), 64 << 10, (start,) * count, tuple(size for _image, size in chain))
 
 
 def _concluded(
@@ -359,7 +181,7 @@ def _concluded(
     spanning  files that hold over the borders of members
     alone     whether no other order of the images fits as well, and what members keep at their end is known
     """
-    pile, made = table.pile, _geometry(chain, start)
+    pile, made = table.pile, geometry_of(chain, start)
     members = [image for image, _size in chain]
     volume = Array(made, [None if i is None else pile.sources[i] for i in members], name="rebuilt volume")
     proof = walked(volume, grounds)
@@ -412,20 +234,3 @@ def _concluded(
         alternatives=() if alone else ("other images, or the same ones in another order, fill the volume as well",),
         settle=settle,
     )
-
-
-def _files_over_edges(table: Table, made: Concatenation, chain: Chain) -> int:
-    """Files with a checksum of their own that lie over the border of two members and hold."""
-    count = 0
-    sources = table.pile.sources
-    volume = Array(made, [None if i is None else sources[i] for i, _size in chain], name="rebuilt volume")
-    position = {image: p for p, (image, _size) in enumerate(chain) if image is not None}
-    near = [
-        c for c in table.carved
-        if c.image in position and made.start_bytes[0] + made.member_bytes[position[c.image]] - c.offset < 4 << 20
-    ]  # fmt: skip
-    for one in near[-MOST_FILES:]:
-        at = int(made.to_volume(position[one.image], one.offset))
-        length = length_if_sound(volume, at, one.kind) if at >= 0 else 0
-        count += bool(length) and int(made.to_member(at + length - 1)[0]) != position[one.image]
-    return count
