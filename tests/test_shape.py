@@ -16,7 +16,7 @@ from faithful_stripe.core.lineup.hypotheses.search import Entry, Reader, Shared
 from faithful_stripe.core.lineup.hypotheses.standing_facts import held_facts
 from faithful_stripe.core.lineup.reading.samples import Effort, Pile
 from faithful_stripe.core.lineup.solving.solve import GAVE_UP
-from faithful_stripe.core.lineup.solving.span import _with_tables
+from faithful_stripe.core.lineup.solving.span import _joined
 from faithful_stripe.core.lineup.solving.span_chain import fits_exactly, journals_only
 from faithful_stripe.core.lineup.solving.span_places import Placed, placed_on, placings, unstriped
 from faithful_stripe.core.lineup.structures.anchors import Anchors
@@ -108,7 +108,7 @@ def test_a_table_that_is_on_none_of_the_members_is_of_another_array(image, count
     members, ground = [Placed(0, 0, 2, 20.0, 9 * MIB)], (facts([0], [0]), MIB)
     at = np.array([33 * 512], np.int64)
     table = Anchors(Ground(b"t", "GPT", 90 * MIB, starts={MIB}), at * 0 + image, at, at + 60 * MIB, at * 0 + 1)
-    joined, grounds = _with_tables(members, [ground], [table], {0, 1})
+    joined, grounds = _joined(members, ground, [ground[0]], [table], {0, 1})
     assert grounds == ([ground, (table, 0)] if counts else [ground])
     assert [one.image for one in joined] == ([0, 1] if counts else [0])
 

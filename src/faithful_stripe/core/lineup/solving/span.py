@@ -84,7 +84,7 @@ def _begun(
             continue  # the table stands at the volume's start
         if not far and not unbroken(table, anchors, found, max(0, -(first.distance + base))):
             continue
-        joined, grounds = _with_tables(*_joined(found, (anchors, base), files, starts, images), tables, images)
+        joined, grounds = _joined(found, (anchors, base), files, tables, images)
         made = _chained(table, grounds, joined, taken)
         if made is not None:
             return made
@@ -92,45 +92,33 @@ def _begun(
 
 
 def _joined(
-    found: Sequence[Placed], first: Ground, files: Sequence[Anchors], starts: Sequence[int], images: set[int]
+    found: Sequence[Placed], first: Ground, files: Sequence[Anchors], tables: Sequence[Anchors], images: set[int]
 ) -> tuple[list[Placed], list[Ground]]:
-    """What one file system places and what the others in the same volume do, distances from the first one's start; and
-    those file systems with their starts. Each other one starts where a partition table says, and agrees on images that
-    both place."""
+    """What one file system places and what else in the same volume does, distances from the first one's start; and
+    these with their starts.
+
+    Each other file system starts where a partition table says; a table in which the first one starts is the volume's
+    own: the second of a GPT stands at its end, on a member that may hold nothing else that states an address. All agree
+    on images that both place; what shares none stands behind all that is known, or is a table.
+    """
     anchors, base = first
     joined, grounds = list(found), [first]
-    for other in files:
-        theirs = [] if other is anchors or other.ground.guessed else [placed_on(other, i) for i in sorted(images)]
-        placed = [one for one in theirs if one is not None]
-        for start in starts if placed else []:
+    starts = sorted({s for t in tables for s in t.ground.starts})
+    others = [(a, starts) for a in files if a is not anchors and not a.ground.guessed]
+    others += [(t, [0]) for t in tables if base in t.ground.starts]
+    for other, possible in others:
+        # one that is on none of these images is of another array: many partitions start at the same place
+        placed = [one for i in sorted(images) if (one := placed_on(other, i)) is not None]
+        for start in possible if placed else []:
             known = {one.image: one.distance for one in joined}
             moved = [replace(one, distance=one.distance + start - base) for one in placed]
-            shared = [one for one in moved if one.image in known]
-            agreed = all(known[one.image] == one.distance for one in shared)
-            taken = {at for _a, at in grounds}
-            if start not in taken and agreed and (shared or start > max(taken)):
+            agreed = all(known.get(one.image, one.distance) == one.distance for one in moved)
+            taken = {at for a, at in grounds if not a.ground.starts}
+            reached = any(one.image in known for one in moved) or start > max(taken) or other.ground.starts
+            if agreed and reached and start not in taken:
                 joined += [one for one in moved if one.image not in known]
                 grounds.append((other, start))
                 break
-    return joined, grounds
-
-
-def _with_tables(
-    joined: list[Placed], grounds: list[Ground], tables: Sequence[Anchors], images: set[int]
-) -> tuple[list[Placed], list[Ground]]:
-    """And what the partition tables place in which these file systems start, as structures of the volume itself: the
-    second of a GPT stands at its end, on a member that may hold nothing else that states an address."""
-    base = grounds[0][1]
-    joined, grounds = list(joined), list(grounds)
-    for table in tables:
-        if base not in table.ground.starts:
-            continue
-        known = {one.image: one.distance for one in joined}
-        moved = [replace(one, distance=one.distance - base) for i in sorted(images) if (one := placed_on(table, i))]
-        # a table that is on none of these images is of another array: many partitions start at the same place
-        if moved and all(known.get(one.image, one.distance) == one.distance for one in moved):
-            joined += [one for one in moved if one.image not in known]
-            grounds.append((table, 0))
     return joined, grounds
 
 
