@@ -77,7 +77,7 @@ def test_lists_of_blocks_that_a_file_system_owns_are_not_another_one(volumes, tm
     volume.write_bytes(data)
     with ImageFile(volume) as source:
         grounds = find_anchors(read_stock(Pile(["one"], [source]), 64 << 20))
-    assert [a.ground.words for a in grounds if not a.ground.starts] == ["ext"]
+    assert [a.ground.words for a in grounds if not a.ground.table] == ["ext"]
     assert grounds[0].ground.kinds["indirect block"] >= 6
 
 

@@ -107,7 +107,9 @@ def test_a_table_that_is_on_none_of_the_members_is_of_another_array(image, count
     """Partitions start at 1 MiB everywhere: such a table would have made the start of this span certain."""
     members, ground = [Placed(0, 0, 2, 20.0, 9 * MIB)], (facts([0], [0]), MIB)
     at = np.array([33 * 512], np.int64)
-    table = Anchors(Ground(b"t", "GPT", 90 * MIB, starts={MIB}), at * 0 + image, at, at + 60 * MIB, at * 0 + 1)
+    table = Anchors(
+        Ground(b"t", "GPT", 90 * MIB, table=True, starts={MIB}), at * 0 + image, at, at + 60 * MIB, at * 0 + 1
+    )
     joined, grounds = _joined(members, ground, [ground[0]], [table], {0, 1})
     assert grounds == ([ground, (table, 0)] if counts else [ground])
     assert [one.image for one in joined] == ([0, 1] if counts else [0])

@@ -171,6 +171,16 @@ def test_gpt_is_read_with_sectors_of_both_sizes(sector):
     assert {int(a) for _k, _i, _o, address in ground.found for a in address} == {sector}
 
 
+def test_a_table_whose_entries_are_elsewhere_is_a_table_of_no_more_than_it_says():
+    """The second head stands on a member, its entries on the one before: the sector's size is not known. Taken for a
+    file system of eight times the size, it would have refuted every volume."""
+    disk = gpt(512)
+    disk.write(2 * 512, bytes(128 * 128))
+    (ground,) = table.heads(read_stock(Pile(["disk"], [disk]), 8 * MIB))
+    assert ground.table and not ground.starts and ground.size == 4001 * 512
+    assert {int(a) for _k, _i, _o, address in ground.found for a in address} == {512, 4096}
+
+
 def record(*entries, code=b"", number=b"\0\0\0\0"):
     rows = b"".join(struct.pack("<B3sB3sII", 0, b"\0\0\0", kind, b"\0\0\0", a, n) for kind, a, n in entries)
     return code.ljust(440, b"\0") + number + b"\0\0" + rows.ljust(64, b"\0") + b"\x55\xaa"

@@ -2,6 +2,7 @@
 
 import os
 from contextlib import ExitStack
+from dataclasses import replace
 from pathlib import Path
 from types import SimpleNamespace
 
@@ -61,6 +62,12 @@ def test_a_member_is_known_by_what_the_others_say_it_holds(volumes, tmp_path, sp
         whole = seated(h, fit)
         assert not whole.candidate.missing and unseated(table, whole) == []
         assert whole.candidate.columns[whole.order[gone]] == (gone,)
+        # one that the candidate holds, but had no seat for, is not in it twice
+        spare = replace(h, candidate=replace(h.candidate, columns=(*h.candidate.columns, (gone,))))
+        again = seated(spare, fit)
+        assert (
+            again.candidate.columns == spare.candidate.columns and again.order[gone] == len(spare.candidate.columns) - 1
+        )
     rng = np.random.default_rng(7)
     with open(names[gone], "r+b") as image:
         size = image.seek(0, 2)

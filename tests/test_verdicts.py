@@ -14,7 +14,7 @@ from faithful_stripe.core.lineup.document.four_verdicts import Reason, Sure, Ver
 from faithful_stripe.core.lineup.document.lineup_document import Evidence, Lineup
 from faithful_stripe.core.lineup.hypotheses.standing_facts import fits
 from faithful_stripe.core.lineup.hypotheses.votes import chosen
-from faithful_stripe.core.lineup.solving.one_array import as_measured, refuted
+from faithful_stripe.core.lineup.solving.one_array import as_measured, refuted, surer
 from faithful_stripe.core.lineup.structures.anchors import Anchors
 from faithful_stripe.core.lineup.structures.volume_walk import Proof
 from faithful_stripe.core.lineup.verdict import finishing
@@ -153,6 +153,17 @@ def test_an_answer_that_more_speaks_against_is_refuted_unless_it_is_certain(judg
     for word in ("probable", "certain"):
         made = Lineup(None, (), placed(word), 0.0, 0.0, tuple(found))
         assert refuted(made) is (doubted and word == "probable")
+
+
+@pytest.mark.parametrize(
+    ("other", "made", "more", "better"),
+    [("certain", "probable", -99, True), ("probable", "certain", 13, True), ("probable", "undecided", 11, False),
+     ("undecided", "undecided", 13, True), ("undecided", "undecided", 11, False), ("undecided", "probable", 99, False)],
+)  # fmt: skip
+def test_of_two_searches_the_surer_answer_stands_or_of_two_doubtful_ones_that_with_more(other, made, more, better):
+    """An odd strip under which everything fits was passed over for a usual one under which nothing did."""
+    first, second = (Lineup(None, (), placed(word), best, 0.0) for word, best in ((other, 100.0 + more), (made, 100.0)))
+    assert surer(first, second) is better
 
 
 def test_one_word_for_all_four_is_certain_only_if_all_are():

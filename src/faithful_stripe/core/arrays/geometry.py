@@ -203,14 +203,14 @@ def geometry(
 
     odd_strips  whether strips may be any multiple of 4 KiB: no array is made so, but some were, elsewhere
 
-    Raises GeometryError: no such layout; a strip that is not a power of two from 4 KiB to 1 MiB;
+    Raises GeometryError: no such layout; a strip that is not a power of two from 4 KiB to 4 MiB;
     members smaller than one strip; as many sizes as members expected.
     """
     odd = strip_bytes % STRIP_LEAST if odd_strips else strip_bytes & (strip_bytes - 1)
     if not STRIP_LEAST <= strip_bytes <= STRIP_MOST or odd:
         raise GeometryError(
             what=f"a strip of {strip_bytes} bytes is not possible",
-            to_do="strips are powers of two from 4KiB to 1MiB",
+            to_do="strips are powers of two from 4KiB to 4MiB",
         )
     chosen = layout(
         level, members, rotation, data, spans=spans, copies=copies, q_place=q_place, q_exponent=q_exponent,

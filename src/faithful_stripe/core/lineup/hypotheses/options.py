@@ -83,7 +83,7 @@ MOST_ALIKE = 4
 
 def _of_another(table: Table, grounds: Sequence[Anchors], group: Membership) -> bool:
     """Whether another file system names members of a group."""
-    others = [a for a in table.anchors if not any(a is g for g in grounds) and not a.ground.starts]
+    others = [a for a in table.anchors if not any(a is g for g in grounds) and not a.ground.table]
     return any(len(a.ground.bound() & set(group.images)) > 1 for a in others if not a.ground.guessed)
 
 
@@ -95,7 +95,7 @@ def _of_others(table: Table, grounds: Sequence[Anchors]) -> set[int]:
     """Images that bear plenty of a file system which none of these bears: nothing else is filled up with them."""
     found: set[int] = set()
     for other in table.anchors:
-        if other.ground.guessed or other.ground.starts or any(other is g for g in grounds):
+        if other.ground.guessed or other.ground.table or any(other is g for g in grounds):
             continue
         images, counts = np.unique(other.image, return_counts=True)
         found |= set(images[counts >= LEAST_THEIRS].tolist())
@@ -113,13 +113,13 @@ def _choices(groups: Sequence[Membership]) -> list[tuple[Membership, ...]]:
 def _without_few(images: set[int], bound: set[int], grounds: Sequence[Anchors]) -> list[set[int]]:
     """The images without one, or some, of those on which there are fewest structures, and none that names the file
     system: such ones may be of another. And without those that only another file system names."""
-    counts = Counter(i for a in grounds if not a.ground.starts for i in a.image.tolist())
+    counts = Counter(i for a in grounds if not a.ground.table for i in a.image.tolist())
     doubtful = sorted(images - bound, key=lambda i: (counts[i], i))[: min(MOST_LEFT_OUT, len(images) - 2)]
     if not counts:
         return []
     fewest = [set(doubtful[:n]) for n in range(1, len(doubtful) + 1)]
     single = [{i} for i in doubtful[1:]]
-    files = [a for a in grounds if not a.ground.starts and a.ground.bound()][:MOST_LEFT_OUT]
+    files = [a for a in grounds if not a.ground.table and a.ground.bound()][:MOST_LEFT_OUT]
     foreign = [{i for b in files if b is not a for i in b.ground.bound()} - a.ground.bound() for a in files]
     sets = [images - some for some in fewest + single] + [images - some for some in foreign if some]
     return [some for some in sets if len(some) > 1]

@@ -135,7 +135,7 @@ def _elsewhere(table: Table, anchors: Anchors, bound: set[int]) -> set[int]:
     own = Counter(anchors.image.tolist())
     for other in table.anchors:
         theirs = other.ground.bound()
-        if other is anchors or other.ground.starts or other.ground.guessed or theirs & bound:
+        if other is anchors or other.ground.table or other.ground.guessed or theirs & bound:
             continue
         found |= theirs | {i for i, count in Counter(other.image.tolist()).items() if count > own[i]}
     return found - bound

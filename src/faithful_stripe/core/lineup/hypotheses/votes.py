@@ -151,14 +151,14 @@ def joint(
 def bases_into_rows(anchors: Anchors | None, starts: Sequence[int], widest: int) -> list[int]:
     """Where a ground may start within a row, in strips as `hypotheses` takes them, when the volume's head is gone and
     with it whatever table there was: rows before it then only move the start."""
-    if anchors is None or anchors.ground.starts or anchors.ground.guessed or starts:
+    if anchors is None or anchors.ground.table or anchors.ground.guessed or starts:
         return []
     return [-strips for strips in range(1, widest)]
 
 
 def bases_of(anchors: Anchors | None, starts: Sequence[int]) -> list[int]:
     """Where a ground may start in the volume."""
-    if anchors is None or anchors.ground.starts:
+    if anchors is None or anchors.ground.table:
         return [0]
     if starts:
         return sorted({0, *starts})
@@ -167,7 +167,7 @@ def bases_of(anchors: Anchors | None, starts: Sequence[int]) -> list[int]:
 
 def base_under(h: Hypothesis, anchors: Anchors, starts: Sequence[int]) -> int | None:
     """Where a ground starts in the volume of a hypothesis: the place at which most of its facts hold."""
-    if anchors.ground.starts:
+    if anchors.ground.table:
         return 0
     options = sorted({h.base, 0, *starts, *COMMON_STARTS})
     scored = [(held_facts(h, anchors, base)[0], -i, base) for i, base in enumerate(options)]
@@ -249,10 +249,10 @@ def with_prior(
         elif is_round(h.base):
             undeclared *= 0.5 if h.start < h.strip or h.start in (*usual, *USUAL_STARTS) else 0.75
         nats += DECLARED_NATS if h.base in starts else -undeclared
-    elif grounds and starts and any(not g.ground.starts for g in grounds):
+    elif grounds and starts and any(not g.ground.table for g in grounds):
         nats -= 2 * DECLARED_NATS  # a table is there, and none of its partitions begins with the volume
     for ground in grounds:
-        if ground.ground.starts:
+        if ground.ground.table:
             nats += 2 * DECLARED_NATS * min(2, held_facts(h, ground, 0)[0])
     nats -= LEFT_OUT_NATS * min(8, before(table, h))
     return replace(h, score=h.score + nats, runner_up=h.runner_up + nats)  # another order begins where this one does

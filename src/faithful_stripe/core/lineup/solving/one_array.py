@@ -54,9 +54,10 @@ def as_measured(array: Lineup) -> Lineup:
 
 
 def surer(other: Lineup, made: Lineup) -> bool:
-    """Whether another lineup of images is clearly the better one."""
+    """Whether another lineup of images is clearly the better one: certain, or no less sure with more evidence."""
     order = ("undecided", "probable", "certain")
-    return order.index(other.strength) > 0 and (other.strength == "certain" or other.best > made.best + MARGIN_NATS)
+    no_less = order.index(other.strength) > 0 or made.strength == "undecided"
+    return other.strength == "certain" or (no_less and other.best > made.best + MARGIN_NATS)
 
 
 def refuted(made: Lineup) -> bool:
@@ -86,8 +87,8 @@ def solve_cluster(
     given = table.pile.given
     groups = [g for g in table.groups if set(g.images) <= images]
     table.tell(f"order of {len(images)} images that belong together")
-    files = [g for g in sorted(grounds, key=lambda a: (a.ground.guessed, -len(a))) if not g.ground.starts]
-    tables = [g for g in grounds if g.ground.starts]
+    files = [g for g in sorted(grounds, key=lambda a: (a.ground.guessed, -len(a))) if not g.ground.table]
+    tables = [g for g in grounds if g.ground.table]
     starts = sorted({s for g in tables for s in g.ground.starts})
     in_turn = given is None or given.level in (None, "SPAN")
     one_by_one = conclude_span(table, images, files, tables, taken) if not groups and in_turn else None
@@ -103,7 +104,7 @@ def solve_cluster(
     if whole and len(images - whole) < 2:
         return one_by_one
     if whole:  # they are no members of what is striped
-        theirs = [a for a in grounds if a.ground.starts or a.ground.bound() - whole]
+        theirs = [a for a in grounds if a.ground.table or a.ground.bound() - whole]
         return solve_cluster(table, images - whole, theirs, taken, alone, odd, rare) or one_by_one
     options = options_of(table, images, grounds, taken, alone)
     if given is not None:
@@ -159,7 +160,7 @@ def solve_cluster(
             bases = list(dict.fromkeys([*bases, base, *(b for _s, b in shifted)]))
             usual = list(dict.fromkeys([*usual, *(s for s, _b in shifted)]))
             found = search(_likely(entries, found), bases, usual)[:60]
-    if primary is not None and found and found[0].start not in USUAL_STARTS and not primary.ground.starts:
+    if primary is not None and found and found[0].start not in USUAL_STARTS and not primary.ground.table:
         # the same places with the ground further on in the volume, and data that start where they usually do
         least = found[0].start % found[0].strip
         more = [b for s in dict.fromkeys((*usual, *USUAL_STARTS, least)) for b in moved_bases(found[0], s)]

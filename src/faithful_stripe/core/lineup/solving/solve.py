@@ -300,7 +300,7 @@ def _related_alone(table: Table, images: set[int], grounds: Sequence[Anchors], t
     related = {i for g in table.groups if set(g.images) <= images for i in g.images}
     if not related or related == images:
         return None
-    theirs = [a for a in grounds if a.ground.starts or not a.ground.bound() or a.ground.bound() & related]
+    theirs = [a for a in grounds if a.ground.table or not a.ground.bound() or a.ground.bound() & related]
     made = solve_cluster(table, related, theirs, taken, alone=True)
     if made is None or _doubtful(made):  # beside others that are related, too
         made = solve_cluster(table, related, theirs, taken)
@@ -311,7 +311,7 @@ def _apart(
     table: Table, images: set[int], grounds: Sequence[Anchors], taken: set[int], tell: Tell, budget: int
 ) -> Lineup | None:  # fmt: skip
     """The lineup of images whose data start at different places, where their structures say so."""
-    files = [g for g in grounds if not g.ground.starts]
+    files = [g for g in grounds if not g.ground.table]
     starts = sorted({s for g in grounds for s in g.ground.starts})
     grouped = {i for g in table.groups for i in g.images}
     apart = starts_apart(images, files, starts) if images - grouped else {}
@@ -329,10 +329,10 @@ def _apart(
 
 def _spans_left(table: Table, taken: set[int]) -> Iterator[Lineup]:
     """Spans of which only one image bears structures of a file system: it is larger than that image."""
-    tables = [a for a in table.anchors if a.ground.starts]
+    tables = [a for a in table.anchors if a.ground.table]
     for anchors in table.anchors:
         bound = anchors.ground.bound()
-        if len(bound) == 1 and not bound & taken and not anchors.ground.starts and not anchors.ground.guessed:
+        if len(bound) == 1 and not bound & taken and not anchors.ground.table and not anchors.ground.guessed:
             made = conclude_span(table, bound, [anchors], tables, taken)
             if made is not None and made.strength != "undecided":
                 yield made

@@ -113,8 +113,8 @@ def _joined(
             known = {one.image: one.distance for one in joined}
             moved = [replace(one, distance=one.distance + start - base) for one in placed]
             agreed = all(known.get(one.image, one.distance) == one.distance for one in moved)
-            taken = {at for a, at in grounds if not a.ground.starts}
-            reached = any(one.image in known for one in moved) or start > max(taken) or other.ground.starts
+            taken = {at for a, at in grounds if not a.ground.table}
+            reached = any(one.image in known for one in moved) or start > max(taken) or other.ground.table
             if agreed and reached and start not in taken:
                 joined += [one for one in moved if one.image not in known]
                 grounds.append((other, start))
@@ -193,7 +193,7 @@ def _concluded(
     sure = sound and fills and complete and not inferred and total > TOTAL_NATS and lead > MARGIN_NATS
     ordered = sure and not anchors.ground.guessed
     start = (
-        declared and anchors.ground.head and (made.start_bytes[0] < 4096 or any(a.ground.starts for a, _b in grounds))
+        declared and anchors.ground.head and (made.start_bytes[0] < 4096 or any(a.ground.table for a, _b in grounds))
     )
     sure = ordered and start
     settle = "" if sure else "checksums fail in the volume: a member may be another one's"

@@ -46,7 +46,7 @@ def unplaced(table: Table, grounds: Sequence[Ground], ranked: Sequence[Placed], 
     """Images that hold something, that no structure of these file systems places, and that are of no other; on which
     something of theirs stands, those that may hold a journal."""
     mine = [a for a, _base in grounds]
-    foreign = [a for a in table.anchors if not any(a is m for m in mine) and not a.ground.starts]
+    foreign = [a for a in table.anchors if not any(a is m for m in mine) and not a.ground.table]
     others = {i for a in foreign for i in a.ground.bound()} | {i for g in table.groups for i in g.images}
     out = taken | others | {one.image for one in ranked}
     out |= {int(i) for a in mine if not a.ground.silent for i in a.image}

@@ -77,7 +77,7 @@ def find_anchors(stock: Stock, tell: Tell = silent, guess: bool = True) -> list[
             family.search(stock, ground)
             ends.search(stock, ground)
             found.append(ground)
-    named = {i for ground in found if not ground.guessed and not ground.starts for i in ground.bound()}
+    named = {i for ground in found if not ground.guessed and not ground.table for i in ground.bound()}
     found = [g for g in found if g.key != ext.LISTS or not (named & images_of(g) or _known(g, found))]
     made = [facts_of(ground) for ground in found]
     return sorted((a for a in made if len(a)), key=lambda a: -len(a))

@@ -100,7 +100,8 @@ class Ground:
     words    for a person
     size     in bytes, 0 where unknown
     head     whether its own start was found, not only copies
-    starts   where partitions start in it, in bytes: a table's
+    table    whether it is a partition table or a label of one: its address space is the volume
+    starts   where partitions start in it, in bytes: a table's; none where its entries were not found
     found    anchors by kind: (kind, image, offsets, addresses)
     ages     how old structures are: (in what it is counted, image, offsets, addresses, ages)
     ends     where its files end; what is zeroed past a file's end, at least, is the rest of `filled` bytes, counted
@@ -111,6 +112,7 @@ class Ground:
     words: str
     size: int = 0
     head: bool = False
+    table: bool = False
     starts: set[int] = field(default_factory=set)
     found: list[tuple[str, Int64, Int64, Int64]] = field(default_factory=list)
     ends: list[Ends] = field(default_factory=list)

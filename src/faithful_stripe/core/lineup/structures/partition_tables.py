@@ -35,11 +35,13 @@ def _gpt(stock: Stock, found: dict[bytes, Ground]) -> None:
                 continue
             mine, entries_at = little(header, 24, 8), little(header, 72, 8)
             step, count = little(header, 84, 4), min(little(header, 80, 4), MOST_ENTRIES)
-            ground = found.setdefault(header[56:72], Ground(header[56:72], "GPT"))
+            ground = found.setdefault(header[56:72], Ground(header[56:72], "GPT", table=True))
             offset = piece.offset + row * SECTOR
-            for sector in _sectors_of(stock, piece.image, offset, header):
+            sectors = _sectors_of(stock, piece.image, offset, header)
+            # the least that the disk may have: of a header whose entries are elsewhere the sector's size is not known
+            ground.size = max(ground.size, (max(mine, little(header, 32, 8)) + 1) * min(sectors))
+            for sector in sectors:
                 ground.add("table header", piece.image, offset, mine * sector)
-                ground.size = max(ground.size, (max(mine, little(header, 32, 8)) + 1) * sector)
                 first = offset + (entries_at - mine) * sector
                 if 128 <= step <= 4096 and first >= 0:
                     ground.starts |= _gpt_starts(stock, piece.image, first, step, count, sector)
@@ -94,7 +96,7 @@ def _mbr(stock: Stock, found: dict[bytes, Ground]) -> None:
             key = b"MBR" + sector[440:512]
             if is_link(sector):
                 links[key] = entries
-            ground = found.setdefault(key, Ground(key, "MBR", head=not is_link(sector)))
+            ground = found.setdefault(key, Ground(key, "MBR", head=not is_link(sector), table=True))
             ground.add("boot record", piece.image, piece.offset + row * SECTOR, 0)
             ground.starts |= {first for kind, first in entries if kind != 0xEE}
             if not is_link(sector):
@@ -141,7 +143,7 @@ def _apple(stock: Stock, found: dict[bytes, Ground]) -> None:
             if whole is None or not 0 < count <= 64:
                 continue
             key = b"APM" + data[: block + 64].tobytes()[:512]
-            ground = found.setdefault(key, Ground(key, "Apple partition map", head=True))
+            ground = found.setdefault(key, Ground(key, "Apple partition map", head=True, table=True))
             ground.add("device record", piece.image, piece.offset + row * SECTOR, 0)
             for i in range(1, count + 1):
                 entry = whole[i * block : i * block + 16].tobytes()
@@ -158,7 +160,7 @@ def _bsd(stock: Stock, found: dict[bytes, Ground]) -> None:
             if sector[132:136] != BSD_MARK or not 0 < count <= 22 or unit not in (512, 4096):
                 continue
             key = b"BSD" + sector[:148]
-            ground = found.setdefault(key, Ground(key, "BSD label", head=True))
+            ground = found.setdefault(key, Ground(key, "BSD label", head=True, table=True))
             ground.add("disk label", piece.image, piece.offset + row * SECTOR, SECTOR)
             for i in range(count):
                 size, first = little(sector, 148 + 16 * i, 4), little(sector, 152 + 16 * i, 4)

@@ -103,7 +103,7 @@ def evidence_map(made: Geometry, images: Sequence[int | None], count: int, known
 
 
 def _bases(anchors: Anchors, known: Structures) -> list[int]:
-    return [0] if anchors.ground.starts else sorted({*COMMON_STARTS, *known.starts})
+    return [0] if anchors.ground.table else sorted({*COMMON_STARTS, *known.starts})
 
 
 def _right(made: Geometry, images: Sequence[int | None], anchors: Anchors, base: int) -> Int64:

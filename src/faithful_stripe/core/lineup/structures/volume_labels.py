@@ -50,7 +50,9 @@ def _physical_volume(stock: Stock, image: int, offset: int, found: dict[bytes, G
     data = little(label, at + 40, 8)
     if not data or data > 1 << 40:
         return
-    ground = found.setdefault(b"LVM" + uuid, Ground(b"LVM" + uuid, "LVM physical volume", size, facts="lvm"))
+    ground = found.setdefault(
+        b"LVM" + uuid, Ground(b"LVM" + uuid, "LVM physical volume", size, table=True, facts="lvm")
+    )
     ground.head = True
     ground.add("label", image, offset, sector * SECTOR)
     ground.starts |= {data, *_volumes(stock, image, data)}

@@ -107,9 +107,11 @@ def _pieces(table: Table, h: Hypothesis, image: int, length: int) -> Iterator[tu
 
 def seated(h: Hypothesis, fit: Unseated) -> Hypothesis:
     """A hypothesis with one more image, at its position."""
-    candidate = replace(h.candidate, columns=(*h.candidate.columns, (fit.image,)))
-    order = (*h.order[: fit.position], len(candidate.columns) - 1, *h.order[fit.position + 1 :])
-    return replace(h, candidate=candidate, order=order)
+    columns = h.candidate.columns
+    if (fit.image,) not in columns:  # else it is one that had no seat
+        columns = (*columns, (fit.image,))
+    order = (*h.order[: fit.position], columns.index((fit.image,)), *h.order[fit.position + 1 :])
+    return replace(h, candidate=replace(h.candidate, columns=columns), order=order)
 
 
 def with_unseated(table: Table, best: Judged, placed: Placed, kept: Placed) -> Judged:

@@ -193,7 +193,7 @@ def read_volume(
         held, tested = held_facts(h, anchors, base, whole)
         found.held += held
         found.tested += held if anchors.ground.guessed else tested
-    found.too_small = any(base + a.ground.size > 1.01 * volume.size for a, base in grounds if not a.ground.starts)
+    found.too_small = any(base + a.ground.size > 1.01 * volume.size for a, base in grounds if not a.ground.table)
     blocks = {
         a.ground.facts.sb.block for a, _base in grounds
         if isinstance(a.ground.facts, ext.Facts) and "indirect block" in a.ground.kinds

@@ -230,13 +230,13 @@ def _pinned(table: Table, h: Hypothesis, placed: Placed, closed: Sequence[Place]
         ground = anchors.ground
         if ground.guessed or base or not held_facts(h, anchors, base)[0]:
             continue
-        if not ground.head and not (ground.starts and no_room):
+        if not ground.head and not (ground.table and no_room):
             continue
-        if ground.starts and ground.words != "LVM physical volume":
+        if ground.table and ground.words != "LVM physical volume":
             if not inside:
                 return Verdict(Sure.CERTAIN, Reason.TABLE)
         elif no_room:
-            return Verdict(Sure.CERTAIN, Reason.LABEL if ground.starts or ground.facts == "encrypted" else Reason.HEAD)
+            return Verdict(Sure.CERTAIN, Reason.LABEL if ground.table or ground.facts == "encrypted" else Reason.HEAD)
     if no_room and not inside and _first_row_closes(table, h):
         return Verdict(Sure.CERTAIN, Reason.FIRST_ROW)
     if inside:
@@ -248,10 +248,10 @@ def _elsewhere(table: Table, h: Hypothesis, placed: Placed) -> bool:
     """Whether a partition table is on the members that does not stand where the volume would begin, nor anywhere in a
     file system that does."""
     images = _seated(h)
-    tables = [a for a in table.anchors if a.ground.starts and a.ground.head and set(a.image.tolist()) & images]
+    tables = [a for a in table.anchors if a.ground.table and a.ground.head and set(a.image.tolist()) & images]
     if not tables or any(held_facts(h, a, 0)[0] for a in tables):
         return False
-    inside = max((base + a.ground.size for a, base in placed if not a.ground.starts), default=0)
+    inside = max((base + a.ground.size for a, base in placed if not a.ground.table), default=0)
     count = h.layout.members
     made = Geometry(h.layout, h.strip, (h.start,) * count, (1 << 60,) * count)
     column = {i: p for p, c in enumerate(h.order) if c is not None for i in h.candidate.columns[c]}
