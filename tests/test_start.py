@@ -22,6 +22,7 @@ from faithful_stripe.core.lineup.hypotheses.candidate import Candidate, layouts_
 from faithful_stripe.core.lineup.hypotheses.equivalence import volume_map
 from faithful_stripe.core.lineup.hypotheses.member_tails import without_tail
 from faithful_stripe.core.lineup.hypotheses.search import Entry, Reader, Shared, _by_votes
+from faithful_stripe.core.lineup.hypotheses.votes import moved_starts
 from faithful_stripe.core.lineup.reading.samples import Pile
 from faithful_stripe.core.lineup.solving import one_array
 from faithful_stripe.core.lineup.structures import ntfs_anchors as ntfs
@@ -63,6 +64,19 @@ def test_a_shifted_hypothesis_puts_the_same_bytes_after_one_another(chosen, rows
     assert not begins_elsewhere(h, replace(other, order=(*other.order[1:], other.order[0]))) or chosen.level == "RAID4"
     at = np.arange(max(0, -ahead), max(0, -ahead) + 60 * strip, 4096, dtype=np.int64)
     assert (volume_map(h, at) == volume_map(other, at + ahead)).all()
+
+
+@given(layouts, st.integers(0, 40), st.sampled_from([0, 63 * 512, MIB]), st.integers(0, 1 << 20))
+def test_a_head_stays_where_it_is_when_the_volume_begins_before_it(chosen, rows, base, ahead):
+    """Whatever stands before a file system, its first byte is at the same offset of some member."""
+    n, strip = chosen.members, 16384
+    candidate = Candidate(chosen.level, (chosen,), tuple((i,) for i in range(n)))
+    h = Hypothesis(candidate, chosen, strip, rows * strip + ahead // 512 * 512, 0, tuple(range(n)), 0.0)
+    per = Geometry(chosen, strip, (0,) * n, (1 << 30,) * n)
+    if chosen.pattern().strips % chosen.pattern().rows:
+        return  # rows are not of one length in the volume
+    for start in moved_starts(h, [base]):
+        assert start + int(per.to_member(base)[1]) == h.start and start >= 0
 
 
 def behind(place, inner, ahead, front):
@@ -141,6 +155,17 @@ def test_what_fits_no_answer_before_its_start_is_moved_back_speaks_after(volumes
     case = pile(tmp_path, volumes / "xfs.img", RAID5)
     array = solved(case)
     assert right(case, array) and array.verdicts.start.reason is Reason.HEAD and array.verdicts.certain
+
+
+def test_where_a_table_is_gone_members_of_another_start_are_no_other_order(volumes, tmp_path):
+    """Rotations that agree in one row of five put most structures of a small file system right as well: one was
+    certain, for its start alone had been searched."""
+    whole = behind(tmp_path, volumes / "xfs.img", MIB, b"")
+    (tmp_path / "pile").mkdir()
+    case = pile(tmp_path / "pile", whole, Spec("RAID5", 5, 65536, "parity-N", "restart", start=594944), seed=3)
+    array = solved(case)
+    assert right(case, array) and array.verdicts.order.sure is Sure.CERTAIN
+    assert array.verdicts.start.sure is not Sure.CERTAIN
 
 
 def test_a_table_that_stands_elsewhere_refutes_a_start(volumes, tmp_path):

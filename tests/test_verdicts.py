@@ -1,5 +1,6 @@
 """What an order and a start need to be certain: each doubt by itself keeps them from it."""
 
+import random
 import tomllib
 from dataclasses import replace
 
@@ -108,6 +109,33 @@ def test_structures_that_stand_elsewhere_make_an_answer_less_likely(laid_out, st
 
     assert signs(9).failing == signs(0).failing + 9
     assert calibration.chance(signs(9)) < calibration.chance(signs(0))
+
+
+@pytest.mark.parametrize(("lead", "sure"), [(3.9, Sure.UNDECIDED), (11.9, Sure.PROBABLE), (12.1, Sure.CERTAIN)])
+def test_an_answer_that_was_found_elsewhere_is_a_rival(lead, sure):
+    best, second = (
+        Lineup(None, (), placed("certain"), 100.0, 10.0),
+        Lineup(None, (), placed("probable"), 100 - lead, 0.0),
+    )
+    made = finishing.beside_another(best, second)
+    assert made.verdicts.order.sure is sure and made.verdicts.start.sure is sure and made.next == 100 - lead
+    assert ("another answer" in made.settle) is (sure is not Sure.CERTAIN)
+
+
+@given(st.integers(0, 1 << 30), st.integers(1, 4), st.booleans())
+def test_answers_are_alike_where_the_same_bytes_follow_one_another(seed, periods, other):
+    """So many turns of parity earlier the same order is the same answer; two members exchanged are another."""
+    names = random.Random(seed).sample(["a", "b", "c", "d", "e"], 5)
+    late = geometry(
+        "RAID5", 5, 65536, rotation="parity-N", data="restart", member_bytes=1 << 24, start_bytes=20 * 65536
+    )
+    early = replace(late, start_bytes=tuple(s - periods * 5 * 65536 for s in late.start_bytes))
+    swapped = [names[1], names[0], *names[2:]]
+    one, two = (
+        Lineup(g, tuple(n), placed("certain"), 9.0, 0.0)
+        for g, n in ((late, names), (early, swapped if other else names))
+    )
+    assert finishing.alike(one, two) is not other and finishing.alike(two, one) is not other
 
 
 def test_there_is_no_volume_where_more_is_missing_than_it_survives(judged):

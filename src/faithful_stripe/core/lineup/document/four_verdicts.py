@@ -25,6 +25,11 @@ class Sure(StrEnum):
     """It is known not to be so."""
 
 
+def least_of(*verdicts: Sure) -> Sure:
+    """The least sure of some."""
+    return max(verdicts, key=tuple(Sure).index)
+
+
 class Reason(StrEnum):
     """Why, as a code; sentences are made where they are shown."""
 

@@ -165,13 +165,16 @@ class Entry:
 
 
 def search(
-    entries: Sequence[Entry], bases: Sequence[int], starts: Sequence[int], odd: bool = False, tell: Tell = silent
+    entries: Sequence[Entry], bases: Sequence[int], starts: Sequence[int], odd: bool = False, tell: Tell = silent,
+    continued: bool = False,
 ) -> list[Hypothesis]:  # fmt: skip
-    """Hypotheses of all candidates, the best first.
+    """Hypotheses of all candidates, the best first. Their scores are comparable with those of another search only
+    where both ask what continues from strip to strip.
 
     bases   where the ground of the facts may start in the volume, in bytes; negative: so many strips into a row
     starts  where data may start when no structure tells
     odd     whether strips that are not powers of two are tried in any case
+    continued  whether that is asked even where structures alone are clear
     """
     voting = [e for e in entries if e.votes]
     for number, entry in enumerate(voting):
@@ -190,7 +193,7 @@ def search(
         top = finished(top, entry.ballot)
         place = (top.layout, top.strip, top.start - top.base)
         rest = next((h.score for h in seeds[1:] if (h.layout, h.strip, h.start - h.base) != place), -np.inf)
-        if top.score - max(rest, top.runner_up) > CLEAR_NATS:
+        if not continued and top.score - max(rest, top.runner_up) > CLEAR_NATS:
             return [top, *seeds[1:40]]
         found = list[Hypothesis]()
         for number, entry in enumerate(entries):

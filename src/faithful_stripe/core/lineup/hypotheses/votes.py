@@ -226,6 +226,15 @@ def moved_bases(h: Hypothesis, start: int) -> list[int]:
     return ([] if odd else [there]) + near[:4]
 
 
+def moved_starts(h: Hypothesis, bases: Sequence[int]) -> list[int]:
+    """Where data would begin if the ground, whose head stays where it is on its member, started at another place of the
+    volume: so many rows earlier."""
+    pattern = h.layout.pattern()
+    row = pattern.strips * h.strip // pattern.rows
+    head = h.start + max(0, h.base) // row * h.strip + max(0, h.base) % h.strip
+    return [start for b in bases if (start := head - b // row * h.strip - b % h.strip) >= 0]
+
+
 def with_prior(
     table: Table, h: Hypothesis, grounds: Sequence[Anchors], starts: Sequence[int], usual: Sequence[int]
 ) -> Hypothesis:

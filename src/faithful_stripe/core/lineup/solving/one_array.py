@@ -27,6 +27,7 @@ from ..hypotheses.votes import (
     bases_of,
     entry_of,
     moved_bases,
+    moved_starts,
     row_shifts,
     split,
     with_prior,
@@ -141,11 +142,12 @@ def solve_cluster(
         # what stands before the file system is no whole number of rows
         bases += into_rows
         found = search(_likely(entries, found), bases, usual, odd, table.tell)[:60]
-    if primary is not None and found and not starts and _explained(entries, found[0]) < NEARLY_EXPLAINED:
+    odd_place = found and (found[0].start not in USUAL_STARTS or _explained(entries, found[0]) < NEARLY_EXPLAINED)
+    if primary is not None and not starts and odd_place:
         # a table that is gone may have had the file system begin where partitions do
         more = [b for b in COMMON_STARTS if b not in bases]
-        found += search(_likely(entries, found), more, usual)[:60] if more else []
-        found.sort(key=lambda h: -h.score)
+        there = list(dict.fromkeys([*usual, *moved_starts(found[0], more)]))
+        found = search(_likely(entries, found), bases + more, there)[:60] if more else found
         bases += more
     used_images = (
         {i for c in found[0].order if c is not None for i in found[0].candidate.columns[c]} if found else images

@@ -9,7 +9,7 @@ import numpy as np
 
 from ...arrays.engine import Array
 from ..document.calibration import Signs, chance
-from ..document.four_verdicts import Reason, Sure, Verdict, Verdicts
+from ..document.four_verdicts import Reason, Sure, Verdict, Verdicts, least_of
 from ..document.four_verdicts import placed as placed_as
 from ..document.lineup_document import DISPLACED, Evidence, Lineup
 from ..evidence.ages import ages_of, mates_compared
@@ -136,6 +136,42 @@ def finish(
         ledger=ledger_of(table, judged[0], placed),
         rival=ledger_of(table, rival, placed) if rival else (),
     )
+
+
+def alike(one: Lineup, other: Lineup) -> bool:
+    """Whether two answers put the same bytes after one another, wherever their volumes begin."""
+    a, b = one.geometry, other.geometry
+    if a.layout.level == "SPAN" or b.layout.level == "SPAN":
+        return one.members == other.members
+    first, period = max(*a.start_bytes, *b.start_bytes), a.strip_bytes * a.layout.members
+    step = min(a.strip_bytes, b.strip_bytes)
+    offsets = np.arange(first, first + 2 * max(period, b.strip_bytes * b.layout.members), step, dtype=np.int64)
+    apart = set[int]()
+    for position, name in enumerate(one.members):
+        if name is None or name not in other.members:
+            continue
+        mine, theirs = a.to_volume(position, offsets), b.to_volume(other.members.index(name), offsets)
+        if ((mine < 0) != (theirs < 0)).any():
+            return False
+        apart |= set((mine - theirs)[mine >= 0].tolist())
+    return len(apart) == 1 and set(one.members) == set(other.members)
+
+
+def beside_another(made: Lineup, other: Lineup) -> Lineup:
+    """An answer beside one that was found by itself and has less: no surer than its lead over that allows."""
+    lead = made.best - other.best
+    most = Sure.UNDECIDED if lead <= PROBABLE_NATS else Sure.PROBABLE if lead <= MARGIN_NATS else Sure.CERTAIN
+    signs = None if made.signs is None else replace(made.signs, lead=min(made.signs.lead, lead))
+    made = replace(made, next=max(made.next, other.best), signs=signs, chance=None if signs is None else chance(signs))
+    order, start = made.verdicts.order, made.verdicts.start
+    if least_of(order.sure, most) is order.sure:
+        return made
+    start = replace(start, sure=least_of(start.sure, most))
+    close = "equally" if lead < LEAST_DIFFERENCE else "nearly as"
+    return replace(
+        made, verdicts=replace(made.verdicts, order=Verdict(most, Reason.RIVAL), start=start),
+        settle=f"another answer is {close} good: more structures that state their address",
+    )  # fmt: skip
 
 
 def _of_orders(judged: Sequence[Judged], begin: Begin) -> tuple[list[Judged], Begin, list[Hypothesis]]:

@@ -25,15 +25,18 @@ from ..hypotheses.stale_member import culprit, unread
 from ..hypotheses.votes import base_under, entry_of, joint, with_prior
 from ..reading.samples import BEST, BEYOND_SHARE, LEAST_BEYOND, Pile
 from ..structures.anchors import Anchors
-from .finishing import extent, finish, so_far, survives
+from .finishing import alike, beside_another, extent, finish, so_far, survives
 from .missing_slot import PARITY_LEVELS, Judged, better_in_gaps, by_every_fact, moved_to_gaps, told
 from .refining import refined, spans_exchanged
 from .unseated import with_unseated
 from .volume_reading import read_volume
-from .volume_start import begin_of
+from .volume_start import begin_of, begins_elsewhere
 
 MOST_READ = 10
 """Different hypotheses whose volumes are read."""
+
+NEAR_NATS = 60.0
+"""How far behind the best a hypothesis of another place may be to have its volume read."""
 
 COMPUTED_BLOCKS = 32
 
@@ -50,6 +53,31 @@ def conclude(
     table: Table, found: Sequence[Hypothesis], files: Sequence[Anchors], tables: Sequence[Anchors],
     starts: Sequence[int],
 ) -> Lineup:  # fmt: skip
+    """The best of the hypotheses, and how sure it is; one that has the file system begin elsewhere is a rival, and is
+    read as well where its score is not far behind."""
+    near = _elsewhere(found) if table.pile.effort.left() else []
+    made = _at_one_place(table, found, files, tables, starts, bool(near))
+    if not near:
+        return made
+    theirs = _at_one_place(table, near, files, tables, starts, True)
+    best, second = sorted((made, theirs), key=lambda one: -one.best)
+    return best if alike(best, second) else beside_another(best, second)
+
+
+def _elsewhere(found: Sequence[Hypothesis]) -> list[Hypothesis]:
+    """The hypotheses of the next best place of the data and the file system, where that is not far behind and has other
+    bytes after one another."""
+    first, place = found[0], (found[0].start, found[0].base)
+    for h in found:
+        if (h.start, h.base) != place and h.score >= first.score - NEAR_NATS and not begins_elsewhere(first, h):
+            return [other for other in found if (other.start, other.base) == (h.start, h.base)]
+    return []
+
+
+def _at_one_place(
+    table: Table, found: Sequence[Hypothesis], files: Sequence[Anchors], tables: Sequence[Anchors],
+    starts: Sequence[int], continued: bool = False,
+) -> Lineup:  # fmt: skip
     """Vote once more with every ground at its place in the volume, read the best ones, and say how sure the best is."""
     first, grounds = found[0], [*files, *tables]
     placed = [(a, base) for a in grounds if (base := base_under(first, a, starts)) is not None]
@@ -60,7 +88,7 @@ def conclude(
         several = list({id(h.candidate): h.candidate for h in found[:40]}.values())[:3]
         entries = [entry_of(table, candidate, joint(candidate, placed)[0]) for candidate in several]
         odd = bool(first.strip & (first.strip - 1))
-        again = search(entries, [0], [first.start, 0], odd, table.tell)[:60]
+        again = search(entries, [0], [first.start, 0], odd, table.tell, continued)[:60]
         weighed = [with_prior(table, h, grounds, [0], [first.start]) for h in again]
         possible = [h for h in weighed if survives(h)] or weighed
     possible.sort(key=lambda h: -h.score)
@@ -83,7 +111,9 @@ def conclude(
         table.note("start", f"{begin.shift >> 10} KiB of the volume stand before what was found first")
         known, there = {id(a) for a, _base in placed}, [*starts, *(base for _a, base in placed)]
         if any(id(a) not in known and base_under(begin.h, a, there) is not None for a in grounds):
-            return conclude(table, [begin.h, *found], files, tables, there)  # it has more to say from there
+            return _at_one_place(
+                table, [begin.h, *found], files, tables, there, continued
+            )  # it has more to say from there
     best = judged[0]
     for one in judged[:5]:
         table.note("hypotheses", f"{words(one.h, table.pile)}; with what was read in it {one.total:.0f}")
@@ -165,7 +195,7 @@ def judge(
     """The best different hypotheses with what was read in their volumes, the best in all first."""
     judged: list[Judged] = []
     for h in possible[:120]:
-        if len(judged) >= MOST_READ or (judged and h.score < judged[0].h.score - 60):
+        if len(judged) >= MOST_READ or (judged and h.score < judged[0].h.score - NEAR_NATS):
             break
         if not any(same_answer(h, other.h) for other in judged):
             findings = read_volume(h, table.pile, placed, kept, table.carved)
