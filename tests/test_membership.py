@@ -2,6 +2,7 @@
 
 import random
 from contextlib import ExitStack
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -16,7 +17,7 @@ from faithful_stripe.media.image import ImageFile
 from faithful_stripe.work.lineup import solve_images
 
 from .cases import draw, make
-from .cutting import pile
+from .cutting import pile, right
 from .slicer import Spec, cut
 
 STRIP = 65536
@@ -31,9 +32,10 @@ def members(folder, spec, filled, patterned=()):
     data = spec.members - spec.spans * (2 if spec.level.startswith("RAID6") else 1)
     with volume.open("wb") as made:
         for number in {*filled, *patterned}:
-            made.seek(number * STRIP)
-            made.write(b"\xff" * STRIP if number in patterned else rng.integers(97, 123, STRIP, np.uint8).tobytes())
-        made.truncate(ROWS * data * STRIP)
+            made.seek(number * spec.strip)
+            word = b"\xff" * spec.strip
+            made.write(word if number in patterned else rng.integers(97, 123, spec.strip, np.uint8).tobytes())
+        made.truncate(ROWS * data * spec.strip)
     images = [folder / f"drive-{n}.img" for n in range(spec.members)]
     cut(volume, spec, images)
     return images
@@ -170,3 +172,41 @@ def test_a_volume_that_was_copied_to_another_array_is_found_on_both(small, tmp_p
     found = solve_images([path for images in seats.values() for path in images]).arrays
     assert {a.members for a in found} == {tuple(map(str, images)) for images in seats.values()}
     assert all(a.verdicts.order.sure is Sure.CERTAIN for a in found)
+
+
+def test_where_other_members_hold_something_in_every_row_all_are_one_group(tmp_path):
+    """Of twelve, three to seven strips of a row of ten: no set of images is related twice."""
+    rng = random.Random(7)
+    rows = {row: rng.sample(range(10), rng.randrange(3, 8)) for row in range(0, 60, 6)}
+    spec = replace(SIX, members=12, strip=4096)
+    images = members(tmp_path, spec, [10 * row + n for row, some in rows.items() for n in some])
+    assert grouped(images)[0] == [(tuple(range(12)), "two", 0)]
+
+
+@pytest.mark.parametrize("spec", [replace(SIX, members=9), replace(SIX, level="RAID60", members=18, spans=2)])
+def test_what_counts_up_in_most_rows_hides_no_group(tmp_path, spec):
+    """Blocks of a table that counts up are sums of one another, whoever holds them: three rows in four are such."""
+    data, rng = spec.members - 2 * spec.spans, np.random.default_rng(3)
+    counted = np.arange(ROWS * data * STRIP // 4, dtype="<u4").view(np.uint8).reshape(ROWS, -1)
+    for row in range(0, ROWS, 4):
+        counted[row] = rng.integers(97, 123, data * STRIP, np.uint8)
+    (tmp_path / "volume").write_bytes(counted.tobytes())
+    images = [tmp_path / f"drive-{n}.img" for n in range(spec.members)]
+    cut(tmp_path / "volume", spec, images)
+    k = spec.members // spec.spans
+    assert grouped(images)[0] == [(tuple(range(at, at + k)), "two", 0) for at in range(0, spec.members, k)]
+
+
+def test_members_that_are_alone_in_the_first_rows_are_no_group_that_ends_there(tmp_path):
+    """Two of eight are gone, and nothing adds up; but for the first rows, of which two hold one strip each."""
+    spec = replace(SIX, members=8)
+    images = members(tmp_path, spec, [0, 6 * 8, *range(6 * 12, 6 * ROWS)])
+    left = [image for n, image in enumerate(images) if n not in (3, 5)]
+    assert grouped(left)[0] == []
+
+
+def test_a_table_of_codes_that_is_related_to_itself_leaves_a_striped_order_certain(tmp_path, volumes):
+    """NTFS keeps one of 128 KiB, whose blocks are sums of one another: at eight of some forty places, side by side."""
+    case = pile(tmp_path, volumes / "ntfs.img", Spec("RAID0", 5, 8192))
+    (array,) = solve_images(case.images).arrays
+    assert right(case, array) and array.verdicts.order.sure is Sure.CERTAIN

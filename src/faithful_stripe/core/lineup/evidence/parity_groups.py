@@ -23,6 +23,9 @@ from .twin_volumes import hidden_groups
 LEAST_CLOSING, LEAST_SHARE = 6, 0.42
 """A group must close on this many places, and on this share of those in which it holds data."""
 
+LEAST_TAKING_PART = 3
+"""Places at which a member holds something, and they close."""
+
 FULL_CLOSING, FULL_SHARE = 24, 0.2
 """Places at which what looks like noise on every image of a group adds up: so many are no chance, and where nothing is
 empty nobody can be missing, so a smaller share is enough."""
@@ -40,6 +43,10 @@ COMPARED_BYTES, CHUNK = 256 << 20, 1 << 20
 
 LEAST_BEFORE, SURE_BEFORE, SURE_AFTER = 12, 0.85, 0.1
 """Where a group ends to close: places before, the share of them at which it closes, and of those behind."""
+
+ALONE_SHARE = 0.2
+"""Of the places before a group's border, those at which others may hold something for it to be alone there; and of
+those behind, those at which they may hold nothing."""
 
 RELATED_SHARE = 0.5
 """Of the places at which an image differs from one that it looks like, those at which it may be related to others and
@@ -187,6 +194,7 @@ def _chosen(candidates: Sequence[frozenset[int]], places: list[Place]) -> list[M
     sound = [m for m in sound if not _several(m, sound) and not _part(m, sound)]
     # a few may close alone as far as the others hold nothing
     sound = [m for m in sound if not m.until or not any(set(m.images) < set(other.images) for other in sound)]
+    sound = [m for m in sound if not m.until or not _alone_before(m, places)]
     # beside whole copies of one another, a copy of a part is none of them
     copies = [m for m in sound if m.kind == "copies" and not m.until]
     sound = [
@@ -207,6 +215,18 @@ def _chosen(candidates: Sequence[frozenset[int]], places: list[Place]) -> list[M
             taken |= set(candidate.images)
             found.append(candidate)
     return found
+
+
+def _alone_before(group: Membership, places: Sequence[Place]) -> bool:
+    """Whether a group closes as far as nobody else holds anything, and no further: in rows with one strip of data
+    parity is a copy of it, whoever else is a member."""
+    images = set(group.images)
+    there = [p for p in places if p.filled & images]
+    crowded = [
+        [bool(p.filled - images) for p in there if (p.offset < group.until) is before] for before in (True, False)
+    ]
+    before, behind = (sum(some) / max(1, len(some)) for some in crowded)
+    return before < ALONE_SHARE and behind > 1 - ALONE_SHARE
 
 
 def _rank(group: Membership) -> tuple[bool, float, int, int]:
@@ -249,7 +269,22 @@ def _candidates(places: list[Place]) -> list[frozenset[int]]:
             if count >= 3 and union & other and not (len(other) == 2 and len(seed) > 2 and not other <= union):
                 union |= other
         found.add(frozenset(union))
+    found |= set(_linked(places))
     return sorted(found, key=lambda s: (-len(s), sorted(s)))
+
+
+def _linked(places: Sequence[Place]) -> list[frozenset[int]]:
+    """Images that relations link, whoever takes part in each: where hardly anything is written, other members hold
+    something in every row, and no set of them is met twice."""
+    often = Counter(i for place in places for i in {i for r in place.relations for i in r.images})
+    linked: list[set[int]] = []
+    for relation in (r for place in places for r in place.relations):
+        some = {i for i in relation.images if often[i] >= LEAST_TAKING_PART}
+        for other in [one for one in linked if one & some]:
+            some |= other
+            linked.remove(other)
+        linked.append(some)
+    return [frozenset(some) for some in linked if len(some) > 2]
 
 
 def tested(images: frozenset[int], places: Sequence[Place], bounds: tuple[int, int] | None = None) -> Membership | None:
@@ -298,7 +333,7 @@ def tested(images: frozenset[int], places: Sequence[Place], bounds: tuple[int, i
     least = FULL_SHARE if packed >= max(FULL_CLOSING, closing / 2) else LEAST_SHARE
     if closing < LEAST_CLOSING or closing < least * (len(closes) - noisy):
         return None
-    if min(taking_part[i] for i in images) < max(3, 0.02 * closing):
+    if min(taking_part[i] for i in images) < max(LEAST_TAKING_PART, 0.02 * closing):
         return None  # somebody in it hardly ever holds anything when they close
     kind = group_kind(len(images), kinds) if kinds else sparse_kind(partly or behind)
     if kind == "two":  # a member that holds zeros where it should not leaves one relation of two

@@ -26,10 +26,15 @@ def group_kind(count: int, kinds: Counter[str]) -> str:
         return ""
     if kinds["two less one"] and kinds["two"] < kinds["two less one"]:
         return "two less one" if count > 2 else ""
-    kind = max(kinds, key=lambda k: (kinds[k], k))
-    if kind == "more":
+    told = Counter({kind: number for kind, number in kinds.items() if kind != "more"})
+    if told.total() < max(LEAST_TOLD, TOLD_SHARE * kinds.total()) and kinds["more"] >= told.total():
         return ""
-    return kind
+    return max(told, key=lambda k: (told[k], k))
+
+
+LEAST_TOLD, TOLD_SHARE = 4, 0.1
+"""Full places that agree on a kind, fewest and of all, where the rest hold more equations than any group has: a pattern
+over many rows, under which whatever shares a row adds up. The union of two groups has more of them everywhere."""
 
 
 def sparse_kind(partly: Counter[str]) -> str:

@@ -260,14 +260,17 @@ def strangely_related(table: Table, h: Hypothesis) -> bool:
         there = sum(span_of.get(i) in spans for i in place.filled)
         return len(related) <= there - checks
 
-    found = own = 0
+    found = own = runs = 0
+    before = False
     for place in where:
         related = [frozenset(r.images) for r in place.relations if set(r.images) <= set(column)]
         odd = any(strange(place, images) for images in related)
-        found, own = found + odd, own + (bool(related) and not odd)
+        found, own, runs = found + odd, own + (bool(related) and not odd), runs + (odd and not before)
+        before = odd
     # where its own relations hold at more places, the others are of what was written over a part of it, or of two
-    # strips that are filled alike
-    return found >= LEAST_CLOSING and found >= STRANGE_SHARE * len(where) and found > own
+    # strips that are filled alike; and what counts up is related to itself, all along one table of it
+    spread = runs >= LEAST_CLOSING or 2 * found >= len(where)
+    return found >= LEAST_CLOSING and found >= STRANGE_SHARE * len(where) and found > own and spread
 
 
 STRANGE_SHARE = 0.05
