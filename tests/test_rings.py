@@ -49,6 +49,16 @@ def test_what_a_file_system_keeps_twice_hides_no_ring():
     assert ring.kind == "ring" and ring.strip == 64 * KIB and ring.closing == ring.blocks
 
 
+def test_a_pattern_that_fills_whole_rows_hides_no_ring():
+    """Every block of it stands again everywhere, in the rows between as well."""
+    sources = members("RAID1E", 4, 64 * KIB, data="offset")
+    for source in sources:
+        for row in range(20, 40):
+            source.write(row * 64 * KIB, b"\xff" * 64 * KIB)
+    (ring,) = found(sources)
+    assert ring.kind == "ring" and ring.closing == ring.blocks
+
+
 @pytest.mark.parametrize("twice", [4, 5, 8, 16])
 def test_what_is_kept_twice_on_a_striped_array_is_no_ring(twice):
     assert not found(members("RAID0", 3, 64 * KIB, twice=twice * 64 * KIB))

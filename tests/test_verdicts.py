@@ -94,23 +94,6 @@ def test_of_structures_that_are_a_proof_hardly_one_stands_elsewhere(laid_out, st
     assert told.nearly_all == proof * (count - elsewhere)
 
 
-def test_structures_that_stand_elsewhere_make_an_answer_less_likely(laid_out, standing, judged):  # noqa: F811
-    """Also those that the search took part of: what it could not put right speaks against what it found."""
-    table, truth, _grounds = laid_out
-    order = Verdict(Sure.PROBABLE, Reason.RIVAL)
-
-    def signs(elsewhere):
-        moved = standing.address.copy()
-        moved[:elsewhere] += 1 << 20
-        grounds = [(Anchors(standing.ground, standing.image, standing.offset, moved, standing.count), 0)]
-        told = standing_of(truth, grounds)
-        best = Judged(truth, judged.found, 400.0)
-        return finishing.signs_of(table, [best], grounds, 0, [], judged.begin, order, told)
-
-    assert signs(9).failing == signs(0).failing + 9
-    assert calibration.chance(signs(9)) < calibration.chance(signs(0))
-
-
 @pytest.mark.parametrize(("lead", "sure"), [(3.9, Sure.UNDECIDED), (11.9, Sure.PROBABLE), (12.1, Sure.CERTAIN)])
 def test_an_answer_that_was_found_elsewhere_is_a_rival(lead, sure):
     best, second = (

@@ -26,7 +26,7 @@ class Signs:
     beside      images of the members' size that take no part
     rows        of those sampled, the ones in which more than one strip of data is filled
     eliminated  members whose place is told by nothing but that it was left
-    failing     checksums that fail, structures that stand elsewhere than they say, rows that do not match
+    failing     checksums that fail, structures kept out of the search that stand elsewhere, rows that do not match
     closing     the share of places at which the members' relations hold; 0 where there are none
     counted     whether something tells how many members there are
     pinned      whether something tells where the volume begins

@@ -9,7 +9,7 @@ every block, nor in every other row.
 from __future__ import annotations
 
 from collections import Counter
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import numpy.typing as npt
@@ -97,7 +97,7 @@ def _paths(after: dict[int, int]) -> list[list[int]]:
 @dataclass(frozen=True)
 class Blocks:
     """Blocks of an image that were read: where, ascending, bytes; the sum of one sector of each, which lies inside one
-    strip wherever data start; and whether that is filled. Arrays of one length."""
+    strip wherever data start; and whether that is filled, and with no pattern. Arrays of one length."""
 
     offset: npt.NDArray[np.int64]
     total: npt.NDArray[np.uint64]
@@ -121,7 +121,11 @@ def _blocks(stock: Stock, among: set[int]) -> dict[int, Blocks]:
         offset, first = np.unique(np.concatenate([one.offset for one in some]), return_index=True)
         total, filled = (np.concatenate(part)[first] for part in zip(*((s.total, s.filled) for s in some), strict=True))
         found[image] = Blocks(offset, total, filled)
-    return found
+    if not found:
+        return found
+    values, repeats = np.unique(np.concatenate([b.total[b.filled] for b in found.values()]), return_counts=True)
+    patterns = values[repeats > MOST_REPEATS]
+    return {i: replace(b, filled=b.filled & ~np.isin(b.total, patterns)) for i, b in found.items()}
 
 
 def _matches(blocks: dict[int, Blocks]) -> Counter[tuple[int, int, int]]:
@@ -134,8 +138,6 @@ def _matches(blocks: dict[int, Blocks]) -> Counter[tuple[int, int, int]]:
     _values, first, repeats = np.unique(total, return_index=True, return_counts=True)
     found: Counter[tuple[int, int, int]] = Counter()
     for start, count in zip(first[repeats > 1].tolist(), repeats[repeats > 1].tolist(), strict=True):
-        if count > MOST_REPEATS:
-            continue
         for i in range(start, start + count):
             for j in range(start, start + count):
                 if image[i] != image[j] and offset[j] >= offset[i]:

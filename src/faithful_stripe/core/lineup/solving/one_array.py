@@ -146,8 +146,11 @@ def solve_cluster(
     if primary is not None and not starts and odd_place:
         # a table that is gone may have had the file system begin where partitions do
         more = [b for b in COMMON_STARTS if b not in bases]
-        there = list(dict.fromkeys([*usual, *moved_starts(found[0], more)]))
-        found = search(_likely(entries, found), bases + more, there)[:60] if more else found
+        there, likely = list(dict.fromkeys([*usual, *moved_starts(found[0], more)])), _likely(entries, found)
+        if more:
+            looked_at = [entry.reader.candidate for entry in likely]
+            rest = [h for h in found if not any(h.candidate is one for one in looked_at)]
+            found = search(likely, bases + more, there, odd, table.tell)[:60] + rest
         bases += more
     used_images = (
         {i for c in found[0].order if c is not None for i in found[0].candidate.columns[c]} if found else images
@@ -161,14 +164,16 @@ def solve_cluster(
             shifted = row_shifts(found[0], base)
             bases = list(dict.fromkeys([*bases, base, *(b for _s, b in shifted)]))
             usual = list(dict.fromkeys([*usual, *(s for s, _b in shifted)]))
-            found = search(_likely(entries, found), bases, usual)[:60]
+            found = search(_likely(entries, found), bases, usual, odd)[:60]
     if primary is not None and found and found[0].start not in USUAL_STARTS and not primary.ground.table:
         # the same places with the ground further on in the volume, and data that start where they usually do
         least = found[0].start % found[0].strip
         more = [b for s in dict.fromkeys((*usual, *USUAL_STARTS, least)) for b in moved_bases(found[0], s)]
         entries = _likely(entries, found)
         # beside the one that is known: scores of one search only are comparable
-        found = [*search(entries, list(dict.fromkeys([found[0].base, *more])), usual)[:60], *found] if more else found
+        again = search(entries, list(dict.fromkeys([found[0].base, *more])), usual, odd)[:60] if more else found
+        known = any((h.start, h.base) == (found[0].start, found[0].base) for h in again)
+        found = again if known else [*again, *found]
     if primary is None and found:  # where data start is seen on the images that take part
         best = found[0]
         columns = tuple(sorted(best.candidate.columns[c] for c in best.order if c is not None))

@@ -20,7 +20,7 @@ from ..hypotheses.votes import chosen
 from ..structures.anchors import Anchors
 from .missing_slot import PARITY_LEVELS
 
-LEAST_TOLD, FITTING = 8, 0.9
+LEAST_TOLD, FITTING = 8, 0.6
 LEAST_OWN, OWN_FITTING, GUESSED_FITTING = 3, 0.5, 0.8
 """Of so many addresses that something states, this share must hold what says so for an answer to be certain; and of
 those that are stated on one member. Of what was guessed to count up: nothing else does, not even by halves, but the sum

@@ -102,7 +102,7 @@ def finish(
     looked = sum(g.blocks for g in parity) if by_groups else 0
     unexplained = 1 - sum(g.closing for g in parity) / looked if looked else 0.0
     verdicts = _verdicts(table, judged, placed, lead, unsure, begin, standing, unexplained)
-    signs = signs_of(table, judged, placed, len(unsure), parity, begin, verdicts.order, standing)
+    signs = signs_of(table, judged, placed, len(unsure), parity, begin, verdicts.order)
     alternatives = [words(h, table.pile) for h in starts]
     if lead < MARGIN_NATS and rival is not None:
         alternatives.append(words(rival.h, table.pile))
@@ -194,7 +194,7 @@ def _of_orders(judged: Sequence[Judged], begin: Begin) -> tuple[list[Judged], Be
 
 def signs_of(
     table: Table, judged: Sequence[Judged], placed: Sequence[tuple[Anchors, int]], eliminated: int,
-    groups: Sequence[Membership], begin: Begin, order: Verdict, standing: Standing,
+    groups: Sequence[Membership], begin: Begin, order: Verdict,
 ) -> Signs:  # fmt: skip
     """What an answer stands on, in figures."""
     best, next_one = judged[0], judged[1].total if len(judged) > 1 else 0.0
@@ -208,7 +208,7 @@ def signs_of(
         members=len(members), missing=sum(i is None for i in members),
         beside=sum(table.pile.sources[i].size in sizes for i in range(len(table.pile)) if i not in known),
         rows=rows_told(table, h), eliminated=eliminated,
-        failing=findings.failures + standing.elsewhere + findings.broken_rows + findings.unlinked,
+        failing=findings.failures + findings.tested - findings.held + findings.broken_rows + findings.unlinked,
         closing=sum(g.closing for g in groups) / max(1, sum(g.blocks for g in groups)),
         counted=counted(table, h, placed), pinned=begin.verdict.sure is Sure.CERTAIN,
         parity=h.candidate.level in PARITY_LEVELS, likely=order.sure is not Sure.UNDECIDED,
@@ -249,6 +249,7 @@ def _verdicts(
         (not counted(table, best, placed), Reason.UNCOUNTED),
         (not proven, Reason.FAILING if findings.contradicted else Reason.FEW),
         (bool(unsure), Reason.ELIMINATION), (outdone or not fits_most(best, placed), Reason.FAILING),
+        (findings.kept_fail, Reason.FAILING),
         (only_guessed(best, placed), Reason.GUESSED), (not q_holds(table, best), Reason.Q_RULE),
         (bool(exchange), Reason.EXCHANGE),
         (turns_later(table, best, placed), Reason.RIVAL),

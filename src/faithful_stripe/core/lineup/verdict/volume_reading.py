@@ -103,11 +103,19 @@ class Findings:
         return self.broken >= 3 and self.files < 0.5 * (self.files + self.broken)
 
     @property
+    def kept_fail(self) -> bool:
+        """Whether more of the facts that were kept out of the search stand elsewhere than a proof may leave."""
+        return self.tested >= LEAST_HELD and self.held < HELD_SHARE * self.tested and not self._in_place
+
+    @property
+    def _in_place(self) -> bool:
+        """Where directories are in their places, structures elsewhere are copies, whose originals were not read."""
+        return self.linked >= LEAST_LINKED and self.unlinked <= 0.03 * self.linked
+
+    @property
     def contradicted(self) -> bool:
         bad_walk = self.failures > 0.03 * max(1, self.proof.passes)
-        # where directories are in their places, structures elsewhere are copies, whose originals were not read
-        in_place = self.linked >= LEAST_LINKED and self.unlinked <= 0.03 * self.linked
-        bad_facts = self.tested >= LEAST_HELD and self.held < 0.4 * self.tested and not in_place
+        bad_facts = self.tested >= LEAST_HELD and self.held < 0.4 * self.tested and not self._in_place
         bad_rows = self.broken_rows > 0.2 * max(1, self.rows)
         return bad_walk or bad_facts or bad_rows or self.too_small
 
