@@ -29,6 +29,7 @@ from faithful_stripe.core.lineup.structures import ntfs_anchors as ntfs
 from faithful_stripe.core.lineup.structures import partition_tables as table
 from faithful_stripe.core.lineup.structures import volume_labels as labels
 from faithful_stripe.core.lineup.structures.ground import read_stock
+from faithful_stripe.core.lineup.verdict import weighing
 from faithful_stripe.core.lineup.verdict.volume_start import _closes, begins_elsewhere, shifted
 from faithful_stripe.core.lineup.verdict.weighing import conclude
 from faithful_stripe.core.source import MemorySource
@@ -166,6 +167,13 @@ def test_where_a_table_is_gone_members_of_another_start_are_no_other_order(volum
     array = solved(case)
     assert right(case, array) and array.verdicts.order.sure is Sure.CERTAIN
     assert array.verdicts.start.sure is not Sure.CERTAIN
+
+
+def test_a_search_that_finds_nothing_anew_leaves_what_was_found(volumes, tmp_path, monkeypatch):
+    """Where blocks are told by nothing but their relations, the last search may have no geometry to climb in."""
+    monkeypatch.setattr(weighing, "search", lambda *_a: [])
+    case = pile(tmp_path, volumes / "gpt.img", replace(RAID5, start=65536))
+    assert right(case, solved(case))
 
 
 def test_a_table_that_stands_elsewhere_refutes_a_start(volumes, tmp_path):

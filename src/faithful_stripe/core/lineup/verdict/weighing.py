@@ -90,7 +90,7 @@ def _at_one_place(
         odd = bool(first.strip & (first.strip - 1))
         again = search(entries, [0], [first.start, 0], odd, table.tell, continued)[:60]
         weighed = [with_prior(table, h, grounds, [0], [first.start]) for h in again]
-        possible = [h for h in weighed if survives(h)] or weighed
+        possible = [h for h in weighed if survives(h)] or weighed or possible
     possible.sort(key=lambda h: -h.score)
     note_short(table, possible[0], placed)
     judged = judge(table, possible, placed, kept)
