@@ -121,6 +121,13 @@ def test_answers_are_alike_where_the_same_bytes_follow_one_another(seed, periods
     assert finishing.alike(one, two) is not other and finishing.alike(two, one) is not other
 
 
+@pytest.mark.parametrize(("held", "linked", "proven"), [(8, 0, True), (7, 0, False), (7, 8, True)])
+def test_an_order_under_which_many_kept_facts_stand_elsewhere_is_not_certain(judged, held, linked, proven):
+    """Of ten; not though the file system's checksums hold, unless its directories are where their inodes say."""
+    found = replace(judged.found, held=held, tested=10, linked=linked, unlinked=0)
+    assert found.holds and (judged(findings=found).order.reason is Reason.PROVEN) is proven
+
+
 def test_there_is_no_volume_where_more_is_missing_than_it_survives(judged):
     order = (None, None, *judged.truth.order[2:])
     made = judged(h=replace(judged.truth, order=order))

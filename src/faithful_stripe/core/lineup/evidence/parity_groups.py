@@ -283,7 +283,8 @@ def _linked(places: Sequence[Place]) -> list[frozenset[int]]:
         for other in [one for one in linked if one & some]:
             some |= other
             linked.remove(other)
-        linked.append(some)
+        if some:
+            linked.append(some)
     return [frozenset(some) for some in linked if len(some) > 2]
 
 

@@ -167,10 +167,9 @@ def beside_another(made: Lineup, other: Lineup) -> Lineup:
     if least_of(order.sure, most) is order.sure:
         return made
     start = replace(start, sure=least_of(start.sure, most))
-    close = "equally" if lead < LEAST_DIFFERENCE else "nearly as"
     return replace(
         made, verdicts=replace(made.verdicts, order=Verdict(most, Reason.RIVAL), start=start),
-        settle=f"another answer is {close} good: more structures that state their address",
+        settle=_beside(lead),
     )  # fmt: skip
 
 
@@ -347,6 +346,12 @@ LEAST_DIFFERENCE = 1.0
 """Of two scores: those that are nearer to each other are as good as equal."""
 
 
+def _beside(lead: float) -> str:
+    """What would settle it where another answer is so many nats behind."""
+    close = "equally good" if lead < LEAST_DIFFERENCE else "nearly as good"
+    return f"another answer is {close}: more structures that state their address"
+
+
 def _settle(verdicts: Verdicts, findings: Findings, lead: float, unsure: Sequence[str]) -> str:
     reason = verdicts.order.reason
     if verdicts.order.sure is Sure.CERTAIN:
@@ -354,8 +359,7 @@ def _settle(verdicts: Verdicts, findings: Findings, lead: float, unsure: Sequenc
             return ""
         reason = Reason.SHIFT
     if reason is Reason.RIVAL:
-        close = "equally good" if lead < LEAST_DIFFERENCE else "nearly as good"
-        return f"another answer is {close}: more structures that state their address"
+        return _beside(lead)
     if reason is Reason.OPEN_ROWS:
         return "many rows do not match, and nobody is known to be at fault: images of the members from another time"
     if reason is Reason.ELIMINATION:
