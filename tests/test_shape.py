@@ -123,8 +123,8 @@ def test_drives_of_one_size_fill_any_place():
 
 
 @pytest.mark.parametrize("patience", [40.0, -1.0])
-def test_what_is_clear_takes_no_patience_and_what_is_not_comes_to_an_end(volumes, tmp_path, patience):
-    """With no time for what is less likely, a clear pile is as certain as ever; of a doubtful one that is said."""
+def test_with_no_time_nothing_is_certain_and_a_search_comes_to_an_end(volumes, tmp_path, patience):
+    """What could be as good and was not tried is unknown, however clear the answer; and that is said."""
     for content, spec, sure in (
         ("ntfs", Spec("RAID5", 4, 16384, "parity-N", "restart"), "certain"),
         ("fat12", Spec("RAID5", 5, 65536, "parity-N", "restart"), "probable"),
@@ -132,8 +132,10 @@ def test_what_is_clear_takes_no_patience_and_what_is_not_comes_to_an_end(volumes
         (tmp_path / content).mkdir()
         case = pile(tmp_path / content, volumes / f"{content}.img", spec)
         solution = solve_images(case.images, patience=patience)
-        assert solution.arrays[0].verdicts.placing == sure and right(case, solution.arrays[0])
-        assert (GAVE_UP in solution.notes) is (patience < 0 and sure != "certain")
+        (array,) = solution.arrays
+        assert array.verdicts.placing == (sure if patience > 0 else "probable") and right(case, array)
+        assert (array.verdicts.order.reason is Reason.UNTRIED) is (patience < 0 and sure == "certain")
+        assert (GAVE_UP in solution.notes) is (patience < 0)
 
 
 def test_a_mirror_that_its_file_system_fills_is_one_whatever_lies_beside(volumes, tmp_path):

@@ -96,6 +96,7 @@ ORDER = {
     Reason.LEFT_OUT: "an image that was left out matches these in places",
     Reason.UNCOUNTED: "all that was found is in the first rows: the number of members is open",
     Reason.STOPPED: "the search was stopped: this is the best so far",
+    Reason.UNTRIED: "the time ran out before all that could be as good was tried",
     Reason.OPEN_ROWS: "many rows do not match, and nobody is known to be at fault",
     Reason.GIVEN: "as far as what was given is right",
     Reason.EXCHANGE: "checksums fail that an exchange of two images would explain",

@@ -44,6 +44,7 @@ class Reason(StrEnum):
     SHIFT = "depends-on-start"
     Q_RULE = "q-rule"
     STOPPED = "stopped"
+    UNTRIED = "rivals-untried"
     LEFT_OUT = "left-out"
     UNCOUNTED = "members-not-counted"
     GIVEN = "given"

@@ -179,11 +179,15 @@ def search(
     voting = [e for e in entries if e.votes]
     for number, entry in enumerate(voting):
         tell(entry.words, number, len(voting))
-        if number and not entry.reader.pile.effort.left():
+        if number and not entry.reader.pile.effort.left_for_rivals():
             voting = voting[:number]
             break
         entry.seeds = _by_votes(entry, bases, starts)
-    if voting and (odd or max(_explained(e) for e in voting) < ODD_BELOW) and voting[0].reader.pile.effort.left():
+    if (
+        voting
+        and (odd or max(_explained(e) for e in voting) < ODD_BELOW)
+        and voting[0].reader.pile.effort.left_for_rivals()
+    ):
         for entry in voting:
             entry.seeds = sorted(entry.seeds + _by_votes(entry, bases, starts, True), key=lambda h: -h.score)
     seeds = sorted((h for e in entries for h in e.seeds), key=lambda h: -h.score)
@@ -198,7 +202,7 @@ def search(
         found = list[Hypothesis]()
         for number, entry in enumerate(entries):
             tell(f"{entry.words}, by what continues from strip to strip", number, len(entries))
-            if found and not entry.reader.pile.effort.left():
+            if found and not entry.reader.pile.effort.left_for_rivals():
                 break
             chosen = [h for h in entry.seeds if h.score > top.score - SEED_NATS][:SEEDS]
             found += [_climb(entry, h) for h in chosen]
@@ -206,7 +210,7 @@ def search(
     found = list[Hypothesis]()
     for number, entry in enumerate(entries):
         tell(f"{entry.words}, by what continues from strip to strip", number, len(entries))
-        if found and not entry.reader.pile.effort.left():
+        if found and not entry.reader.pile.effort.left_for_rivals():
             break
         found += [_climb(entry, h) for h in _blind(entry.reader, starts, odd and number < MOST_ODD)]
     return sorted(found, key=lambda h: -h.score)
@@ -224,7 +228,7 @@ def _siblings(entries: Sequence[Entry], found: Sequence[Hypothesis]) -> list[Hyp
     made = []
     for entry in entries:
         candidate = entry.reader.candidate
-        if not entry.reader.pile.effort.left():
+        if not entry.reader.pile.effort.left_for_rivals():
             break
         if candidate.strip in (0, best.strip) and best.strip and candidate.gap % best.strip == 0:
             order = (*range(len(candidate.columns)), *(None,) * candidate.missing)[: candidate.positions]

@@ -64,16 +64,25 @@ end within a minute then."""
 @dataclass
 class Effort:
     """When a search began, and how long it may take before what is less likely is left untried, in seconds of the
-    processor's time; and whether something was."""
+    processor's time; and whether something was.
+
+    untried  whether something was left that could have been as good as what was found: then nothing is certain
+    """
 
     patience: float = PATIENCE_SECONDS
     began: float = field(default_factory=time.process_time)
     gave_up: bool = False
+    untried: bool = False
 
     def left(self) -> bool:
         """Whether what is less likely may be tried, too; where not, that is remembered."""
         self.gave_up |= time.process_time() - self.began > self.patience
         return not self.gave_up
+
+    def left_for_rivals(self) -> bool:
+        """The same, of what could be as good as what was found."""
+        self.untried |= not self.left()
+        return not self.untried
 
 
 @dataclass

@@ -163,14 +163,21 @@ def beside_another(made: Lineup, other: Lineup) -> Lineup:
     most = Sure.UNDECIDED if lead <= PROBABLE_NATS else Sure.PROBABLE if lead <= MARGIN_NATS else Sure.CERTAIN
     signs = None if made.signs is None else replace(made.signs, lead=min(made.signs.lead, lead))
     made = replace(made, next=max(made.next, other.best), signs=signs, chance=None if signs is None else chance(signs))
+    return _at_most(made, most, Reason.RIVAL, _beside(lead))
+
+
+def beside_untried(made: Lineup) -> Lineup:
+    """An answer of a search that ran out of time before all was tried that could have been as good."""
+    return _at_most(made, Sure.PROBABLE, Reason.UNTRIED, UNTRIED)
+
+
+def _at_most(made: Lineup, most: Sure, reason: Reason, settle: str) -> Lineup:
+    """An answer with order and start no surer than that."""
     order, start = made.verdicts.order, made.verdicts.start
     if least_of(order.sure, most) is order.sure:
         return made
     start = replace(start, sure=least_of(start.sure, most))
-    return replace(
-        made, verdicts=replace(made.verdicts, order=Verdict(most, Reason.RIVAL), start=start),
-        settle=_beside(lead),
-    )  # fmt: skip
+    return replace(made, verdicts=replace(made.verdicts, order=Verdict(most, reason), start=start), settle=settle)
 
 
 def _of_orders(judged: Sequence[Judged], begin: Begin) -> tuple[list[Judged], Begin, list[Hypothesis]]:
@@ -344,6 +351,9 @@ redundancy of more is read of a mixture. A third that nobody ever initialized is
 
 LEAST_DIFFERENCE = 1.0
 """Of two scores: those that are nearer to each other are as good as equal."""
+
+
+UNTRIED = "not all that could be as good was tried, for the time ran out: the same search with more of it"
 
 
 def _beside(lead: float) -> str:

@@ -25,7 +25,7 @@ from ..hypotheses.stale_member import culprit, unread
 from ..hypotheses.votes import base_under, entry_of, joint, with_prior
 from ..reading.samples import BEST, BEYOND_SHARE, LEAST_BEYOND, Pile
 from ..structures.anchors import Anchors
-from .finishing import alike, beside_another, extent, finish, so_far, survives
+from .finishing import alike, beside_another, beside_untried, extent, finish, so_far, survives
 from .missing_slot import PARITY_LEVELS, Judged, better_in_gaps, by_every_fact, moved_to_gaps, told
 from .refining import refined, spans_exchanged
 from .unseated import with_unseated
@@ -55,13 +55,13 @@ def conclude(
 ) -> Lineup:  # fmt: skip
     """The best of the hypotheses, and how sure it is; one that has the file system begin elsewhere is a rival, and is
     read as well where its score is not far behind."""
-    near = _elsewhere(found) if table.pile.effort.left() else []
-    made = _at_one_place(table, found, files, tables, starts, bool(near))
-    if not near:
-        return made
-    theirs = _at_one_place(table, near, files, tables, starts, True)
-    best, second = sorted((made, theirs), key=lambda one: -one.best)
-    return best if alike(best, second) else beside_another(best, second)
+    near, effort = _elsewhere(found), table.pile.effort
+    made = _at_one_place(table, found, files, tables, starts, bool(near) and effort.left_for_rivals())
+    if near and effort.left_for_rivals():
+        theirs = _at_one_place(table, near, files, tables, starts, True)
+        best, second = sorted((made, theirs), key=lambda one: -one.best)
+        made = best if alike(best, second) else beside_another(best, second)
+    return beside_untried(made) if effort.untried else made
 
 
 def _elsewhere(found: Sequence[Hypothesis]) -> list[Hypothesis]:
