@@ -169,6 +169,24 @@ def test_a_mirror_loses_nothing_at_its_end(volumes, tmp_path, start):
         assert read(mirrored, 0, len(volume)) == volume
 
 
+@pytest.mark.parametrize(("content", "ends"), [("ntfs", True), ("log", False)])
+def test_what_a_controller_wrote_behind_a_mirror_is_no_open_row(volumes, tmp_path, content, ends):
+    """Its record is alike on all copies but for each one's own name: behind the end of a file system that fills them it
+    is none of the volume. Behind what states no end, nothing tells."""
+    case = pile(tmp_path, volumes / f"{content}.img", Spec("RAID1", 2, 131072))
+    size = (volumes / f"{content}.img").stat().st_size
+    for number, image in enumerate(case.images):
+        os.truncate(image, size)
+        with image.open("r+b") as file:
+            file.seek(size)
+            file.write(
+                random.Random(number).randbytes(512) + random.Random("all").randbytes(3584 + 4096) + bytes(24576)
+            )
+    (array,) = solve_images(case.images, full=True).arrays
+    assert (array.geometry.volume_bytes == size) is ends
+    assert (array.verdicts.soundness.sure is Sure.CERTAIN) is (array.verdicts.currency.sure is Sure.CERTAIN) is ends
+
+
 @pytest.mark.long
 def test_members_that_nothing_places_may_stand_in_one_anothers_place(volumes, tmp_path):
     """RAID 4 of 22, a few rows: they add up in any order, and four members hold contents of files alone. Two of them

@@ -17,6 +17,10 @@ TAIL_BYTES = 64 << 20
 """How far from the end of the images what controllers write about the array may stand."""
 
 
+MOST_BEHIND = 1 << 20
+"""How far behind the end of a mirror's file system its images may end for it to fill them: a partition begins at a
+whole MiB."""
+
 LOOKED_AT = 24
 """Places between the data and what stands behind them that are looked at for a gap."""
 
@@ -61,6 +65,22 @@ def without_tail(made: Geometry, h: Hypothesis, pile: Pile, places: Sequence[Pla
         return made
     strip = mirror_strip(extent) if mirror else made.strip_bytes
     return replace(made, strip_bytes=strip, member_bytes=(extent,) * made.members)
+
+
+def filled(made: Geometry, pile: Pile, images: Sequence[int], end: int) -> Geometry | None:
+    """A mirror's geometry up to the end of the file system that fills it, where its images end soon behind that, and
+    differ there: what is there is the controller's, with whatever all copies of it say alike. None where not.
+
+    end  of what is known to be in the volume, on the members, in bytes
+    """
+    extent = -(-(end - made.start_bytes[0]) // STRIP_LEAST) * STRIP_LEAST
+    first, last = made.start_bytes[0] + extent, min(pile.sources[i].size for i in images)
+    if extent <= 0 or not 0 < last - first <= MOST_BEHIND:
+        return None
+    behind = [pile.stretch(image, first, last - first) for image in images]
+    if all(np.array_equal(behind[0], other) for other in behind[1:]):
+        return None
+    return replace(made, strip_bytes=mirror_strip(extent), member_bytes=(extent,) * made.members)
 
 
 def _empty_between(pile: Pile, images: set[int], closing: int, first: int) -> bool:

@@ -17,7 +17,7 @@ from ..evidence.parity_groups import Membership
 from ..hypotheses.as_volume import final_geometry
 from ..hypotheses.assignment import Hypothesis
 from ..hypotheses.candidate import Candidate
-from ..hypotheses.member_tails import without_tail
+from ..hypotheses.member_tails import filled, without_tail
 from ..hypotheses.pile_table import Table, anything_before
 from ..hypotheses.standing_facts import held_facts
 from ..hypotheses.votes import ROUND, bases_of
@@ -65,7 +65,10 @@ def conclude_mirror(
     findings = read_volume(replace(best, start=start), table.pile, placed, [], table.carved)
     made, members = final_geometry(replace(best, start=start), table.pile)
     size = max((base + a.ground.size for a, base in placed), default=0)
-    made = without_tail(made, replace(best, start=start), table.pile, table.places, start + size)
+    real = max((base + a.ground.size for a, base in placed if not a.ground.guessed), default=0)
+    made = filled(made, table.pile, sorted(candidate.images), start + real) or without_tail(
+        made, replace(best, start=start), table.pile, table.places, start + size
+    )
     known = bool(grounds)
     says = f"places at which all copies are equal, of {group.blocks}"
     evidence = [Evidence("membership", group.closing, says), *findings.evidence()]
@@ -78,7 +81,7 @@ def conclude_mirror(
     stale = tuple(table.pile.names[i] for i in sorted(older)) if len(older) < len(candidate.columns) else ()
     plain, pile = held >= 8 and held >= 0.5 * tested, table.pile
     whole = max(pile.sources[i].size for i in candidate.images) - start
-    larger = max((base + a.ground.size for a, base in placed if not a.ground.guessed), default=0) > whole
+    larger = real > whole
     fills = size >= FILLED * whole and not _another_pair(table, candidate.images, placed, start)
     alone = not fills and _may_be_one_strip(table, sorted(candidate.images), start)
     larger |= any(_goes_on_elsewhere(table, candidate.images, anchors) for anchors, _base in placed)

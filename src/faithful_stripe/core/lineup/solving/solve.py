@@ -189,10 +189,12 @@ def solve_within(pile: Pile, tell: Tell, budget: int, moved_already: bool = Fals
     notes: list[str] = []
 
     def keep(made: Lineup, mine: Iterable[int] = range(len(pile))) -> None:
-        """An answer that is undecided takes those images only that were its own, not what it was filled up with."""
+        """An answer that is undecided takes those images only that were its own, and with them whole groups that may be
+        the rest of it as well as an array: not what it was filled up with."""
         found.append(made)
         seated = {pile.names.index(m) for m in [*made.members, *made.stale] if m is not None}
-        taken.update(seated & set(mine) if made.strength == "undecided" else seated)
+        own = set(mine).union(*(g.images for g in table.groups if seated >= set(g.images)))
+        taken.update(seated & own if made.strength == "undecided" else seated)
 
     try:
         waiting = clusters(table)
