@@ -191,9 +191,10 @@ def test_a_mate_that_ends_early_is_a_mate_and_nobody_is_missing(fstripe, observa
         ("RAID10", ("a+b", None, "c", None, "d", None), False),  # none has: one drive of each set was taken out
         ("RAID10", ("a+b", "c", "d", None, "e", "f"), False),  # another one is missing
         ("RAID5", ("a+b", None, "c"), False),
+        ("RAID1", ("a+b", None, "c"), False),
     ],
 )
 def test_two_that_are_equal_are_mates_where_the_others_have_theirs(level, members, mates):
-    how = {"copies": 2} if level == "RAID10" else {"rotation": "parity-N", "data": "restart"}
+    how = {"rotation": "parity-N", "data": "restart"} if level == "RAID5" else {}
     shape = geometry(level, len(members), 65536, member_bytes=64 << 20, **how)
     assert _mates_rather(Lineup(shape, members, placed("certain"), 99.0, 0.0), {"a+b"}) is mates

@@ -157,7 +157,7 @@ def _doubt(volume: Volume, found: Lineup, rowmap: RowMap, places: Mapping[int, i
     if found.verdicts.placing == "undecided":
         return Doubt.ORDER  # what is probable, and what the controller says, are enough together
     layout = found.geometry.layout
-    ordered = layout.copies < 2 and layout.level not in ("RAID1", "RAID1E")  # mates have no order
+    ordered = layout.copies < 2  # mates have no order
     if (volume.level is not UNKNOWN and volume.level != layout.level) or found.geometry.members != len(volume.seats):
         return Doubt.APART
     if ordered and any(volume.seats[i].position != place for i, place in places.items()):

@@ -146,7 +146,7 @@ class Layout:
 
     members     in all spans together; the rest as in the lineup document
     spans       inner arrays of a nested level, one after the other in the members; else 1
-    copies      members of one mirror (RAID 10)
+    copies      members that hold the same: of one mirror (RAID 10), neighbours (RAID 1E), all (RAID 1); else 1
     q_place     "after-p" or "before-p", q_exponent "data-index" or "member-position" (RAID 6, 60), either of them
                 "-reversed" where it is counted from the last one down; "other" where no rule here says how
     turn_rows   rows after which parity moves on to the next member: 1, or more where its rotation is delayed
@@ -218,7 +218,7 @@ def layout(
     """
     facts = level_named(level)
     spans = spans or (2 if facts.inner else 1)
-    copies = copies or facts.copies
+    copies = copies or facts.copies or members
     _check_members(facts, members, spans, copies)
     for known in facts.layouts:
         wanted = (rotation, data, q_place)
@@ -304,8 +304,7 @@ def _pattern(chosen: Layout) -> Pattern:
         return _parity_pattern(chosen, rule)
     if chosen.level == "RAID1E":
         return _copies_pattern(_mirrored_over_any_number(n, chosen.data))
-    copies = chosen.copies or n
-    return _copies_pattern([[member // copies for member in range(n)]])
+    return _copies_pattern([[member // chosen.copies for member in range(n)]])
 
 
 def _mirrored_over_any_number(n: int, data: str | None) -> list[list[int]]:

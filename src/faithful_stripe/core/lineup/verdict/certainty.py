@@ -231,7 +231,7 @@ def rows_told(table: Table, h: Hypothesis) -> int:
     """In how many rows, of those that were sampled, more than one strip of data is filled."""
     pattern, images = h.layout.pattern(), set(h.candidate.images)
     redundant = max(len(g.checks) for g in pattern.groups) if h.candidate.level in PARITY_LEVELS else 0
-    copies = max(h.layout.copies, pattern.places.shape[0])
+    copies = h.layout.copies
     least = max(2, copies + 1 if copies > 1 else 2 + redundant - h.candidate.missing)
     rows = {(p.offset - h.start) // h.strip for p in table.places if len(p.filled & images) >= least}
     return len(rows)
