@@ -2,6 +2,7 @@
 
 import os
 import random
+import time
 from dataclasses import replace
 
 import numpy as np
@@ -167,6 +168,15 @@ def test_a_mirror_loses_nothing_at_its_end(volumes, tmp_path, start):
     with ImageFile(case.images[1]) as image:
         mirrored = array.opened([image if p == whole else None for p in range(2)])
         assert read(mirrored, 0, len(volume)) == volume
+
+
+def test_what_is_less_likely_leaves_time_for_what_comes_after_it():
+    effort = Effort(1000.0, began=time.process_time() - 700)
+    with effort.within(0.6):
+        with effort.within(0.9):
+            assert not effort.left_for_rivals() and effort.untried
+        assert not effort.left()
+    assert effort.left_for_rivals() and effort.gave_up
 
 
 @pytest.mark.parametrize(("content", "ends"), [("ntfs", True), ("log", False)])

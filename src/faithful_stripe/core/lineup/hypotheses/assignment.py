@@ -73,9 +73,34 @@ class Ballot:
         return hashlib.blake2b(b"".join(b"%d:" % len(part) + part.tobytes() for part in told)).digest()
 
     @cached_property
+    def _empty(self) -> dict[tuple[int, int], tuple[Int64, Floats, Int64, Int64]]:
+        return {}
+
+    def empty_cells(self, strip: int, start: int) -> tuple[Int64, Floats, Int64, Int64]:
+        """(row, nats against parity there) of each cell that is empty in a row that is not, column by column; which
+        columns these are, and where each one's begin. The same for every layout."""
+        known, key = self._empty, (strip, start)
+        if key not in known:
+            if len(known) >= MOST_GRIDS:
+                known.clear()
+            inside = self.zero_offset >= start
+            row = (self.zero_offset[inside] - start) // strip
+            who = self.zero_who[inside]
+            _key, first, which = np.unique(who * (1 << 40) + row, return_index=True, return_inverse=True)
+            others = np.zeros(len(first), np.int64)
+            np.maximum.at(others, which, self.zero_others[inside])
+            columns, begins = np.unique(who[first], return_index=True)
+            known[key] = row[first], np.where(others > 2, EMPTY_NATS, ZERO_NATS), columns, begins
+        return known[key]
+
+    @cached_property
     def told(self) -> float:
         """What roles are worth together, each in its place."""
         return float(self.role_weight.sum())
+
+
+MOST_GRIDS = 256
+"""Strips and starts of which the empty cells are kept: a search has a few dozen."""
 
 
 @dataclass(frozen=True)
@@ -271,20 +296,20 @@ def _role_table(chosen: Layout) -> Int64:
 
 def empty_votes(chosen: Layout, strip: int, start: int, ballot: Ballot) -> Floats:
     """(columns, positions): cells that are empty in a row that is not, where the position would hold parity."""
-    pattern = chosen.pattern()
-    inside = ballot.zero_offset >= start
-    row = (ballot.zero_offset[inside] - start) // strip
-    who = ballot.zero_who[inside]
-    _key, first, which = np.unique(who * (1 << 40) + row, return_index=True, return_inverse=True)
-    others = np.zeros(len(first), np.int64)
-    np.maximum.at(others, which, ballot.zero_others[inside])
-    phase, who = row[first] % pattern.rows, who[first]
-    nats = np.where(others > 2, EMPTY_NATS, ZERO_NATS)
-    parity = ((pattern.index == P_CELL) | (pattern.index == Q_CELL)).astype(float)
+    row, nats, columns, begins = ballot.empty_cells(strip, start)
     votes = np.zeros((ballot.columns, chosen.members))
-    for position in range(chosen.members):
-        votes[:, position] = np.bincount(who, weights=nats * parity[phase, position], minlength=ballot.columns)
+    if len(row):
+        parity = _parity_cells(chosen)
+        votes[columns] = np.add.reduceat(nats[:, None] * parity[row % len(parity)], begins, axis=0)
     return votes
+
+
+@lru_cache(maxsize=512)
+def _parity_cells(chosen: Layout) -> Floats:
+    """(rows, members): 1 where a cell holds parity, else 0."""
+    index = chosen.pattern().index
+    parity: Floats = ((index == P_CELL) | (index == Q_CELL)).astype(np.float64)
+    return parity
 
 
 def matched(votes: Floats) -> tuple[Int64, Int64]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Protocol
 
@@ -66,23 +67,37 @@ class Effort:
     """When a search began, and how long it may take before what is less likely is left untried, in seconds of the
     processor's time; and whether something was.
 
+    share    of that time, what may be used up by now
     untried  whether something was left that could have been as good as what was found: then nothing is certain
     """
 
     patience: float = PATIENCE_SECONDS
     began: float = field(default_factory=time.process_time)
+    share: float = 1.0
     gave_up: bool = False
     untried: bool = False
 
     def left(self) -> bool:
         """Whether what is less likely may be tried, too; where not, that is remembered."""
-        self.gave_up |= time.process_time() - self.began > self.patience
-        return not self.gave_up
+        over = time.process_time() - self.began > self.patience * self.share
+        self.gave_up |= over
+        return not over
+
+    @contextmanager
+    def within(self, share: float) -> Iterator[None]:
+        """For what must leave time for something else: no more than a share of all of it may be used up."""
+        before = self.share
+        self.share = min(before, share)
+        try:
+            yield
+        finally:
+            self.share = before
 
     def left_for_rivals(self) -> bool:
         """The same, of what could be as good as what was found."""
-        self.untried |= not self.left()
-        return not self.untried
+        left = self.left()
+        self.untried |= not left
+        return left
 
 
 @dataclass

@@ -85,7 +85,8 @@ def solve_cluster(
     odd    strips need not be powers of two
     rare   in the layouts that are rare, and in no others
     """
-    given = table.pile.given
+    given, effort = table.pile.given, table.pile.effort
+    effort.untried = False
     groups = [g for g in table.groups if set(g.images) <= images]
     table.tell(f"order of {len(images)} images that belong together")
     files = [g for g in sorted(grounds, key=lambda a: (a.ground.guessed, -len(a))) if not g.ground.table]
@@ -195,16 +196,18 @@ def solve_cluster(
     blind = primary is None and made is not None and made.strength == "undecided" and not mirrored
     doubtful = blind or (primary is not None and (poor or (made is not None and refuted(made))))
     open_strip = any(not o.strip for o in options)
-    if made is not None and open_strip and not odd and not rare and doubtful and table.pile.effort.left():
-        other = solve_cluster(table, images, grounds, taken, alone, True)
+    if made is not None and open_strip and not odd and not rare and doubtful and effort.left():
+        with effort.within(LESS_LIKELY):
+            other = solve_cluster(table, images, grounds, taken, alone, True)
         if other is not None and not refuted(other) and (surer(other, made) or refuted(made)):
             return other
     related = any(g.kind in ("sum", "two", "two less one") for g in groups)
-    tried = odd or rare or not (related or plenty) or not table.pile.effort.left()
+    tried = odd or rare or not (related or plenty) or not effort.left()
     unsure = made is not None and (made.strength != "certain" or q_does_not_match(table, made))
     if made is not None and not tried and unsure and not grew(table.pile, made):
         table.tell("the layouts that are rare")
-        other = solve_cluster(table, images, grounds, taken, alone, False, True)
+        with effort.within(LESS_LIKELY):
+            other = solve_cluster(table, images, grounds, taken, alone, False, True)
         if other is not None and not refuted(other) and takes_its_place(table, other, made):
             return other
     if one_by_one is not None and (made is None or made.strength == "undecided"):
@@ -219,6 +222,10 @@ def solve_cluster(
     wider = made is not None and several and made.best >= TOTAL_NATS
     return made if wider else mirror or made
 
+
+LESS_LIKELY = 0.6
+"""Of the time for a search, what may be used up by the end of one over odd strips or rare layouts: members whose data
+start in different places are looked for after them."""
 
 MOST_EXPLAINED, NEARLY_EXPLAINED = 0.6, 0.95
 """Of the structures that state their address, the share that stands right under the best answer, where a better one is
