@@ -103,7 +103,8 @@ class Case:
 
         something else than noise, and nothing lost for good. Where all members' heads are wiped, only what states an
         address tells where the data began; where the volume's own front is, and a table stood there, nothing does, nor
-        where what states none begins rows behind the members' heads, which are empty, or at no round place. Of
+        where what states none begins rows behind the members' heads, which are empty, or at no round place; nor where
+        data at no round place, with nothing in front of them, are rows behind a round one. Of
         all members but one (of a pair, of a pair's both) something states where it stands, in two rows or more, and no
         other layout that is usual has all of it stand there as well; or the members' contents meet in as many as
         `MEETINGS`, or Q tells their order.
@@ -137,6 +138,8 @@ class Case:
         spec = self.spec
         if plain and spec.start >= spec.strip and not (self.labelled and spec.start in ROUND_STARTS):
             return False  # nor here: it could begin rows earlier, with zeros
+        if not self.labelled and _may_begin_earlier(spec):
+            return False
         if spec.level == "SPAN" and plain:
             return False  # a junction or two, and nothing that states a place
         if self.bare:
@@ -155,6 +158,14 @@ class Case:
         facts += [f"outer={s.outer}" if s.outer != "row" else None]
         facts += [self.content, self.damage, f"+{self.strangers}", f"+{self.other}" if self.other else None]
         return " ".join(str(f) for f in facts if f)
+
+
+def _may_begin_earlier(spec: Spec) -> bool:
+    """Whether data that start at a place of no custom, with nothing in front of them, are whole rows behind one of
+    custom; those of a mirror are any sectors."""
+    row = 512 if spec.level == "RAID1" else spec.strip
+    custom = (0, *ROUND_STARTS)
+    return spec.start not in custom and any(s < spec.start and (spec.start - s) % row == 0 for s in custom)
 
 
 def draw(rng: random.Random, contents: list[str]) -> Case:
@@ -229,13 +240,13 @@ def make(case: Case, rng: random.Random, volume: Path, foreign: Path, place: Pat
     n = spec.members
     members = [place / f"member-{m}" for m in range(n)]
     tail = rng.choice((0, 0, 4096, 33 * 512, MIB))
+    case.headed = _headed(volume)
     if "front wiped" in case.damages:
         volume = _front_wiped(volume, place)
     case.volume = volume
     area = cut(volume, spec, members, tail)
     if "grown" in case.damages:
         _grown(volume, spec, members, rng)
-    case.headed = _headed(volume)
     case.rows, case.reached = held_by(volume, spec)
     case.told = told(volume, spec, MIB if "wiped" in case.damages else 0)
     case.bare = spec.level == "SPAN" and any(path.stat().st_blocks * 512 < 1 << 20 for path in members)

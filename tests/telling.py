@@ -4,13 +4,14 @@ what was done, never from an answer."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator, Mapping, Sequence, Set
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import BinaryIO
 
 import numpy as np
 
-from faithful_stripe.core.lineup.reading.samples import Pile
+from faithful_stripe.core.lineup.reading.samples import BLOCK, Pile
 from faithful_stripe.core.lineup.structures.standing import structures_on
 from faithful_stripe.media.image import ImageFile
 
@@ -53,7 +54,9 @@ def told(volume: Path, spec: Spec, wiped: int = 0) -> Told:
         # a copy in a journal tells nothing of where it stands: most of what is right is as far from what it states
         own = {int(at) for a in found.anchors for at in a.offset[_modal(a.offset - a.address)].tolist()}
         kept = [a for a in own if all(at >= wiped for _m, at in cells.get(a // spec.strip, ()))]
-        rival = next((other for other in rivals(spec) if fits(spec, other, kept)), None)
+        with volume.open("rb") as file:
+            copied = {a for a in kept if spec.level != "RAID0" and _alone(file, spec, cells, a)}
+        rival = next((other for other in rivals(spec) if fits(spec, other, kept, copied)), None)
     return Told(frozenset(m for m, _at in here), frozenset((at - spec.start) // spec.strip for _m, at in here), rival)
 
 
@@ -77,18 +80,68 @@ def rivals(spec: Spec) -> Iterator[Spec]:
                 yield replace(shape, strip=strip)
 
 
-def fits(spec: Spec, other: Spec, addresses: list[int]) -> bool:
+def _alone(file: BinaryIO, spec: Spec, cells: Mapping[int, Set[tuple[int, int]]], address: int) -> bool:
+    """Whether nothing else stands in the row of a span at the place of something: its parity is a copy of it then."""
+    ((member, at),) = cells[address // spec.strip]
+    for other in _span_of(spec, member):
+        kind, number = spec.row((at - spec.start) // spec.strip)[other]
+        if kind == "D" and other != member:
+            file.seek(number * spec.strip + address % spec.strip // BLOCK * BLOCK)
+            if file.read(BLOCK).strip(b"\0"):
+                return False
+    return True
+
+
+def _span_of(spec: Spec, member: int) -> range:
+    width = spec.members // spec.spans
+    return range(member // width * width, member // width * width + width)
+
+
+def fits(spec: Spec, other: Spec, addresses: Collection[int], copied: Set[int] = frozenset()) -> bool:
     """Whether everything that a volume states, at so many bytes of it, stands where it does under another layout as
-    well, with the members in whatever order, and the layouts are not the same."""
+    well, with the members in whatever order, and the layouts are not the same.
+
+    copied  those of which the parity is a copy, so that either may be taken for the other
+    """
     most = max(addresses, default=0)
     mine, theirs = (places(s, most // s.strip + 1) for s in (spec, other))
-    seat: dict[int, int] = {}
-    for a in sorted(addresses):
+    unit = min(spec.strip, other.strip)
+    ways: list[list[dict[int, int]]] = []  # for each piece, which member must stand where
+    whole = {a // unit for a in addresses if a not in copied}
+    for piece in sorted({a // unit for a in addresses}):
+        a = piece * unit
         ((member, at),), ((position, there),) = mine[a // spec.strip], theirs[a // other.strip]
-        if at + a % spec.strip != there + a % other.strip or seat.setdefault(member, position) != position:
+        if at + a % spec.strip != there + a % other.strip:
             return False
-    if len(set(seat.values())) < len(seat):
-        return False
+        ways.append([{member: position}])
+        if piece not in whole:
+            parity, of_theirs = _parity_of(spec, member, at), _parity_of(other, position, there)
+            ways[-1] = [{member: position, parity: of_theirs}, {parity: position, member: of_theirs}]
+    return any(_apart(spec, other, seat) for seat in _seats(sorted(ways, key=len)))
+
+
+def _parity_of(spec: Spec, member: int, at: int) -> int:
+    """The member that holds the parity of a strip."""
+    row = spec.row((at - spec.start) // spec.strip)
+    return next(m for m in _span_of(spec, member) if row[m][0] == "P")
+
+
+def _seats(ways: Sequence[Sequence[dict[int, int]]]) -> list[dict[int, int]]:
+    """The ways to place members, each in one place, so that each piece has one of its own."""
+    held: list[dict[int, int]] = [{}]
+    for several in ways:
+        joined = [seat | one for seat in held for one in several if all(seat.get(m, p) == p for m, p in one.items())]
+        apart = [seat for seat in joined if len(set(seat.values())) == len(seat)]
+        held = list({tuple(sorted(seat.items())): seat for seat in apart}.values())[:MOST_SEATS]
+    return held
+
+
+MOST_SEATS = 64
+"""Ways to place members that are followed at once."""
+
+
+def _apart(spec: Spec, other: Spec, seat: dict[int, int]) -> bool:
+    """Whether two layouts, with members placed so, are not the same."""
     # where nothing tells of a member, and one place is left, it is there
     left = [set(range(spec.members)) - set(seat), set(range(spec.members)) - set(seat.values())]
     seat |= dict(zip(*left, strict=True)) if len(left[0]) == 1 else {}

@@ -39,6 +39,13 @@ def test_all_strips_of_a_few_turns_tell_every_layout_apart(spec):
     assert [other for other in rivals(spec) if fits(spec, other, first)]
 
 
+def test_where_parity_is_a_copy_either_may_be_taken_for_the_other():
+    """Strip 0 alone in its row, and both of the fifth: with the first row's two exchanged, another data order fits."""
+    spec = Spec("RAID5", 3, STRIP, "parity-N", "continuation")
+    other = replace(spec, data="restart")
+    assert fits(spec, other, [0, 8 * STRIP, 9 * STRIP], {0}) and not fits(spec, other, [0, 8 * STRIP, 9 * STRIP])
+
+
 def test_a_volume_that_is_in_few_rows_leaves_its_rotation_open(volumes):
     """A small FAT in rows of 8 MiB; the same one in rows of 32 KiB."""
     wide = Spec("RAID5", 5, 2 << 20, "parity-N", "restart")
