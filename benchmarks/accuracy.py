@@ -94,6 +94,13 @@ def judge(case: Case, arrays: tuple[Lineup, ...]) -> Judged:
     if not chosen:
         return Judged("undecided", dict.fromkeys(VERDICTS, "none"), (), 0.0)
     best = max(chosen, key=lambda a: len(mine & {m for m in a.members if m}))
+    judged = _judge_one(case, best)
+    # of a part of them that is called an array of its own, what is certain is false as well
+    parts = [part for a in chosen if a is not best for part in _judge_one(case, a).false]
+    return replace(judged, false=tuple(dict.fromkeys([*judged.false, *parts])))
+
+
+def _judge_one(case: Case, best: Lineup) -> Judged:
     said = said_by(best)
     started = placed_right(case, best)
     ordered = (started or placed_right(case, best, apart=True)) and (counted_right(case, best) or _adds_up(best))

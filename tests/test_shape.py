@@ -10,18 +10,21 @@ import pytest
 
 from faithful_stripe.core.arrays.layout import layout
 from faithful_stripe.core.lineup.document.four_verdicts import Reason, Sure
+from faithful_stripe.core.lineup.evidence.parity_groups import Membership
 from faithful_stripe.core.lineup.hypotheses import search
 from faithful_stripe.core.lineup.hypotheses.assignment import Hypothesis, make_ballot
 from faithful_stripe.core.lineup.hypotheses.candidate import Candidate, layouts_of
+from faithful_stripe.core.lineup.hypotheses.pile_table import Table
 from faithful_stripe.core.lineup.hypotheses.search import Entry, Reader, Shared
 from faithful_stripe.core.lineup.hypotheses.standing_facts import held_facts
-from faithful_stripe.core.lineup.reading.samples import Effort, Pile
+from faithful_stripe.core.lineup.reading.samples import Effort, Pile, silent
 from faithful_stripe.core.lineup.solving.solve import GAVE_UP
 from faithful_stripe.core.lineup.solving.span import _joined
 from faithful_stripe.core.lineup.solving.span_chain import fits_exactly, journals_only
 from faithful_stripe.core.lineup.solving.span_places import Placed, placed_on, placings, unstriped
 from faithful_stripe.core.lineup.structures.anchors import Anchors
 from faithful_stripe.core.lineup.structures.ground import Ground
+from faithful_stripe.core.lineup.verdict.certainty import counted
 from faithful_stripe.core.source import read
 from faithful_stripe.media.image import ImageFile
 from faithful_stripe.work.lineup import solve_images
@@ -63,6 +66,20 @@ def facts(offsets, distances):
     at = np.array(offsets, np.int64)
     one = np.ones(len(at), np.int64)
     return Anchors(Ground(b"x", "x", 1 << 30), one * 0, at, at + np.array(distances, np.int64), one)
+
+
+@pytest.mark.parametrize(("beside", "rows", "tells"), [(0, 1, True), (5, 1, False), (4, 1, True), (5, 2, True)])
+def test_a_relation_tells_how_many_members_there_are_where_no_other_span_may_lie_beside(beside, rows, tells):
+    """RAID 60 of 18, all structures in the first row: its first span was "RAID 6 of 6", certain, beside two more groups
+    of six that close. Structures in the second row tell that there are no more."""
+    (chosen,) = [one for one in layouts_of("RAID6", 5) if one == layout("RAID6", 5, "parity-N", "restart")]
+    h = Hypothesis(
+        Candidate("RAID6", (chosen,), tuple((i,) for i in range(5))), chosen, MIB, 0, 0, tuple(range(5)), 0.0
+    )
+    groups = [Membership((0, 1, 2, 3, 4), "two", 9, 9), Membership(tuple(range(5, 5 + beside)), "two", 9, 9)]
+    table = Table(Pile([], []), [], groups[: 2 if beside else 1], {}, None, [], [], silent, 0)
+    told = facts([0, 4096, MIB][: 1 + rows], [0, 0, 2 * MIB][: 1 + rows])
+    assert counted(table, h, [(told, 0)]) is tells
 
 
 def test_what_stands_in_one_strip_is_not_taken_for_unstriped():

@@ -164,14 +164,18 @@ CLOSED = ("sum", "two", "ring")
 
 
 def counted(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> bool:
-    """Whether something tells how many members there are: a relation that is closed, or structures in two units of rows
-    or more, of which the second is where it is for that number alone. What stands in the first is there for any."""
+    """Whether something tells how many members there are: a relation that is closed, where no other of as many lies
+    beside it that may be another span's; or structures in two units of rows or more, of which the second is where it is
+    for that number alone. What stands in the first is there for any."""
     if h.candidate.level in ("RAID1", "SPAN"):
         return True
     used = {
         i for c in h.order if c is not None for i in h.candidate.columns[c]
     }  # a candidate may hold some that have no seat
-    if not h.candidate.missing and any(g.kind in CLOSED and set(g.images) >= used for g in table.groups):
+    closed = [g for g in table.groups if g.kind in CLOSED]
+    alike = {(g.kind, len(g.images)) for g in closed if set(g.images) & used}
+    another = any((g.kind, len(g.images)) in alike and not set(g.images) & used for g in closed)
+    if not h.candidate.missing and not another and any(set(g.images) >= used for g in closed):
         return True
     related = {i for g in table.groups for i in g.images}
     if not used <= related and _named_outside(table, used, placed):  # of those that are related, all are known
