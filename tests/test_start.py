@@ -21,16 +21,17 @@ from faithful_stripe.core.lineup.hypotheses.assignment import Ballot, Hypothesis
 from faithful_stripe.core.lineup.hypotheses.candidate import Candidate, layouts_of
 from faithful_stripe.core.lineup.hypotheses.equivalence import volume_map
 from faithful_stripe.core.lineup.hypotheses.member_tails import without_tail
+from faithful_stripe.core.lineup.hypotheses.pile_table import lay_out
 from faithful_stripe.core.lineup.hypotheses.search import Entry, Reader, Shared, _by_votes
 from faithful_stripe.core.lineup.hypotheses.votes import moved_starts
-from faithful_stripe.core.lineup.reading.samples import Pile
+from faithful_stripe.core.lineup.reading.samples import Pile, silent
 from faithful_stripe.core.lineup.solving import one_array
 from faithful_stripe.core.lineup.structures import ntfs_anchors as ntfs
 from faithful_stripe.core.lineup.structures import partition_tables as table
 from faithful_stripe.core.lineup.structures import volume_labels as labels
 from faithful_stripe.core.lineup.structures.ground import read_stock
 from faithful_stripe.core.lineup.verdict import weighing
-from faithful_stripe.core.lineup.verdict.volume_start import _closes, begins_elsewhere, shifted
+from faithful_stripe.core.lineup.verdict.volume_start import _closes, begin_of, begins_elsewhere, shifted
 from faithful_stripe.core.lineup.verdict.weighing import conclude
 from faithful_stripe.core.source import MemorySource
 from faithful_stripe.work.lineup import solve_images
@@ -438,3 +439,23 @@ def test_roles_tell_the_start_where_all_that_states_an_address_is_a_copy():
     entry = Entry(Reader(Pile([], []), [], [], candidate, Shared()), ballot)
     best = _by_votes(entry, [0], [0, MIB])[0]
     assert (best.start, best.strip, best.order) == (MIB, RAID5.strip, (0, 1, 2, 3, 4))
+
+
+def test_a_start_that_moves_to_where_there_is_room_is_not_likely_where_nothing_stands_in_its_first_row():
+    """Data stand in front of what was found first, and nothing says where they begin: it was "probable" that they do in
+    the earliest row there is room for."""
+    strip, first, found = 65536, 9216, 4
+    shape = layouts_of("RAID0", 2)[0]
+    data = np.random.default_rng(2).integers(1, 255, 16 * strip, np.uint8)
+    for empty in (2, 0):  # rows before the data
+        members = [MemorySource(first + 16 * strip, f"m{n}") for n in range(2)]
+        for number, member in enumerate(members):
+            member.write(0, b"label %d" % number)
+            for row in range(empty, 8):
+                member.write(first + row * strip, data[(2 * row + number) * strip :][:strip])
+        pile_ = Pile(["m0", "m1"], members)
+        laid_out = lay_out(pile_, silent)
+        h = Hypothesis(Candidate("RAID0", (shape,), ((0,), (1,))), shape, strip, first + found * strip, 0, (0, 1), 0.0)
+        begin = begin_of(laid_out, h, [])
+        assert begin.h.start == first and begin.shift == 2 * found * strip
+        assert (begin.verdict.sure is Sure.UNDECIDED) is bool(empty)

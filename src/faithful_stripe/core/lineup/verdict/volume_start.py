@@ -75,7 +75,7 @@ def begin_of(table: Table, h: Hypothesis, placed: Placed) -> Begin:
         placed = [(a, base + shift) for a, base in placed]
     if pinned is not None and pinned.sure is Sure.CERTAIN:
         return Begin(h, shift, pinned, True)
-    unstated = Sure.UNDECIDED if not shift and _may_be_wiped(table, h, placed) else Sure.PROBABLE
+    unstated = Sure.UNDECIDED if _may_be_wiped(table, h, placed) else Sure.PROBABLE
     return Begin(h, shift, pinned or Verdict(unstated, Reason.NOTHING_SAYS), not _others(h, placed))
 
 
