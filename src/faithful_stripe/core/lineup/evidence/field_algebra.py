@@ -200,13 +200,11 @@ def _roles_of_one(relation: Relation, members: int) -> list[dict[int, int]]:
             found.append(
                 dict(zip([relation.images[i] for i in others], exponents, strict=True)) | {relation.images[q]: Q_ROLE}
             )
-        for lost in range(members):
-            # the data with exponent `lost` is missing: P stands with g^lost, the others with g^e + g^lost
-            is_p = [i for i in others if scaled[i] == POWERS[lost]]
-            for p in is_p:
-                rest = [i for i in others if i != p]
-                exponents = _exponents(scaled[rest] ^ POWERS[lost], members)
-                if exponents is not None and lost not in exponents:
-                    names = dict(zip([relation.images[i] for i in rest], exponents, strict=True))
-                    found.append(names | {relation.images[p]: P_ROLE, relation.images[q]: Q_ROLE})
+        # the data with exponent `lost` is missing: P stands with g^lost, the others with g^e + g^lost
+        for lost, p in sorted((LOG[int(scaled[i])], i) for i in others if scaled[i]):
+            rest = [i for i in others if i != p]
+            exponents = _exponents(scaled[rest] ^ POWERS[lost], members) if lost < members else None
+            if exponents is not None and lost not in exponents:
+                names = dict(zip([relation.images[i] for i in rest], exponents, strict=True))
+                found.append(names | {relation.images[p]: P_ROLE, relation.images[q]: Q_ROLE})
     return found

@@ -39,10 +39,14 @@ START_NATS = 3.0
 
 def entry_of(table: Table, candidate: Candidate, ballot: Ballot) -> Entry:
     """A candidate ready for the search."""
+    return Entry(reader_of(table, candidate), add_algebra(table, candidate, ballot), chain_hints(table, candidate))
+
+
+def reader_of(table: Table, candidate: Candidate) -> Reader:
+    """What reads the rows of a candidate."""
     computed = candidate.missing == 1 and candidate.level in ("RAID4", "RAID5")
     shared = table.shared.setdefault((candidate.columns, computed), Shared())
-    reader = Reader(table.pile, table.stock, table.places, candidate, shared)
-    return Entry(reader, add_algebra(table, candidate, ballot), chain_hints(table, candidate))
+    return Reader(table.pile, table.stock, table.places, candidate, shared)
 
 
 def chain_hints(table: Table, candidate: Candidate) -> list[list[int]]:

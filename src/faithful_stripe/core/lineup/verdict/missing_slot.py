@@ -20,7 +20,7 @@ from ..hypotheses.pile_table import Table
 from ..hypotheses.placement import hits_of
 from ..hypotheses.seam_tables import Scorer, parity_votes
 from ..hypotheses.search import mates_of
-from ..hypotheses.votes import add_algebra, entry_of, joint
+from ..hypotheses.votes import add_algebra, joint, reader_of
 from ..structures.anchors import Anchors
 from .volume_reading import MARGIN_NATS, Findings, read_volume
 
@@ -144,7 +144,7 @@ def by_every_fact(table: Table, best: Judged, placed: Placed, kept: Placed) -> J
 
 def _borders(table: Table, h: Hypothesis) -> float:
     """What the borders of strips, and how natural they look, say for an order: nats."""
-    made = entry_of(table, h.candidate, make_ballot(h.candidate, None)).reader.tables(h.strip, h.start)
+    made = reader_of(table, h.candidate).tables(h.strip, h.start)
     if made is None or not len(made.rows):
         return 0.0
     none = len(h.candidate.columns)
@@ -156,7 +156,7 @@ def _borders(table: Table, h: Hypothesis) -> float:
 
 def _pairs(table: Table, h: Hypothesis) -> float:
     """What places that are equal on two members say for an order, where the level has such pairs: nats."""
-    reader = entry_of(table, h.candidate, make_ballot(h.candidate, None)).reader
+    reader = reader_of(table, h.candidate)
     worth = mates_of(reader, h.layout, h)
     none = len(h.candidate.columns)
     return 0.0 if worth is None else float(worth(np.array([[none if c is None else c for c in h.order]], np.int64))[0])

@@ -17,12 +17,12 @@ from ..evidence.parity_groups import Membership, tested
 from ..evidence.row_tests import broken_rows
 from ..evidence.sampled_places import places_of, survey_at
 from ..hypotheses.as_volume import exchanged, final_geometry, rebuilt, words
-from ..hypotheses.assignment import MISSING_NATS, Hypothesis, make_ballot
+from ..hypotheses.assignment import MISSING_NATS, Hypothesis
 from ..hypotheses.equivalence import same_answer, same_parity
 from ..hypotheses.pile_table import Table
 from ..hypotheses.search import search
 from ..hypotheses.stale_member import culprit, unread
-from ..hypotheses.votes import base_under, entry_of, joint, with_prior
+from ..hypotheses.votes import base_under, entry_of, joint, reader_of, with_prior
 from ..reading.samples import BEST, BEYOND_SHARE, LEAST_BEYOND, Pile
 from ..structures.anchors import Anchors
 from .finishing import alike, beside_another, beside_untried, extent, finish, so_far, survives
@@ -259,7 +259,7 @@ def natural_nats(table: Table, h: Hypothesis) -> float:
     """Whether what is computed for missing members looks like what the others hold: nats for or against."""
     if not h.candidate.missing or h.candidate.level not in PARITY_LEVELS:
         return 0.0
-    reader = entry_of(table, h.candidate, make_ballot(h.candidate, None)).reader
+    reader = reader_of(table, h.candidate)
     model = reader.model(h.start)
     if not model.taught:
         return 0.0
