@@ -3,6 +3,7 @@
 import random
 import tomllib
 from dataclasses import replace
+from types import SimpleNamespace
 
 import numpy as np
 import pytest
@@ -15,10 +16,11 @@ from faithful_stripe.core.lineup.document.four_verdicts import Reason, Sure, Ver
 from faithful_stripe.core.lineup.document.lineup_document import Evidence, Lineup
 from faithful_stripe.core.lineup.hypotheses.standing_facts import fits
 from faithful_stripe.core.lineup.hypotheses.votes import chosen
+from faithful_stripe.core.lineup.reading.samples import Effort, Pile
 from faithful_stripe.core.lineup.solving.one_array import as_measured, refuted, surer
 from faithful_stripe.core.lineup.structures.anchors import Anchors
 from faithful_stripe.core.lineup.structures.volume_walk import Proof
-from faithful_stripe.core.lineup.verdict import finishing
+from faithful_stripe.core.lineup.verdict import finishing, weighing
 from faithful_stripe.core.lineup.verdict.certainty import LEAST_STATED, standing_of
 from faithful_stripe.core.lineup.verdict.missing_slot import Judged
 from faithful_stripe.core.lineup.verdict.volume_reading import FILES_FAIL, FILES_HOLD, read_volume
@@ -103,6 +105,27 @@ def test_an_answer_that_was_found_elsewhere_is_a_rival(lead, sure):
     made = finishing.beside_another(best, second)
     assert made.verdicts.order.sure is sure and made.verdicts.start.sure is sure and made.next == 100 - lead
     assert ("another answer" in made.settle) is (sure is not Sure.CERTAIN)
+
+
+@pytest.mark.parametrize(("patience", "read", "reason"), [(100.0, 3, Reason.RIVAL), (-1.0, 1, Reason.UNTRIED)])
+def test_every_place_not_far_behind_is_read_before_an_order_is_certain(monkeypatch, laid_out, patience, read, reason):  # noqa: F811
+    """Places of the data and the file system, the third of which reads nearly as well as the first; none where a
+    certain one has a rival that was not read."""
+    _table, truth, _grounds = laid_out
+    totals = {0: 100.0, 4096: 30.0, 8192: 95.0}
+    found = [replace(truth, base=base, score=90.0 - n) for n, base in enumerate(totals)]
+    asked = []
+
+    def at_one_place(_table, some, *_rest):
+        asked.append(some[0].base)
+        return Lineup(None, (), placed("certain"), totals[some[0].base], 0.0)
+
+    monkeypatch.setattr(weighing, "_at_one_place", at_one_place)
+    monkeypatch.setattr(weighing, "alike", lambda _one, _other: False)
+    table = SimpleNamespace(pile=Pile([], [], effort=Effort(patience)))
+    made = weighing.conclude(table, found, [], [], [])
+    assert len(asked) == read and made.verdicts.order.reason is reason and made.best == 100.0
+    assert made.verdicts.order.sure is Sure.PROBABLE
 
 
 @given(st.integers(0, 1 << 30), st.integers(1, 4), st.booleans())

@@ -54,24 +54,30 @@ def conclude(
     starts: Sequence[int],
 ) -> Lineup:  # fmt: skip
     """The best of the hypotheses, and how sure it is; one that has the file system begin elsewhere is a rival, and is
-    read as well where its score is not far behind."""
-    near, effort = _elsewhere(found), table.pile.effort
-    made = _at_one_place(table, found, files, tables, starts, bool(near) and effort.left_for_rivals())
-    if near and effort.left_for_rivals():
+    read as well where its score is not far behind: the next best one, and every other before an order is certain."""
+    rivals, effort = _elsewhere(found), table.pile.effort
+    made = _at_one_place(table, found, files, tables, starts, bool(rivals) and effort.left_for_rivals())
+    for number, near in enumerate(rivals):
+        if (number and made.verdicts.order.sure is not Sure.CERTAIN) or not effort.left_for_rivals():
+            break
         theirs = _at_one_place(table, near, files, tables, starts, True)
         best, second = sorted((made, theirs), key=lambda one: -one.best)
         made = best if alike(best, second) else beside_another(best, second)
     return beside_untried(made) if effort.untried else made
 
 
-def _elsewhere(found: Sequence[Hypothesis]) -> list[Hypothesis]:
-    """The hypotheses of the next best place of the data and the file system, where that is not far behind and has other
-    bytes after one another."""
-    first, place = found[0], (found[0].start, found[0].base)
+def _elsewhere(found: Sequence[Hypothesis]) -> list[list[Hypothesis]]:
+    """The hypotheses of each other place of the data and the file system, the best place first, where that is not far
+    behind and has other bytes after one another."""
+    first = found[0]
+    known, others = [first], list[list[Hypothesis]]()
     for h in found:
-        if (h.start, h.base) != place and h.score >= first.score - NEAR_NATS and not begins_elsewhere(first, h):
-            return [other for other in found if (other.start, other.base) == (h.start, h.base)]
-    return []
+        if h.score < first.score - NEAR_NATS or any((h.start, h.base) == (one.start, one.base) for one in known):
+            continue
+        if not any(begins_elsewhere(one, h) for one in known):
+            known.append(h)
+            others.append([other for other in found if (other.start, other.base) == (h.start, h.base)])
+    return others
 
 
 def _at_one_place(
