@@ -91,13 +91,25 @@ def judge(case: Case, arrays: tuple[Lineup, ...]) -> Judged:
     arrays = tuple(as_named(case, a) for a in arrays)
     mine = {n for n in case.names if n} | ({case.stale} if case.only_old is not None else set())
     chosen = [a for a in arrays if mine & {m for m in a.members if m}]
+    strange = [part for a in arrays if a not in chosen for part in _of_others(case, a)]
     if not chosen:
-        return Judged("undecided", dict.fromkeys(VERDICTS, "none"), (), 0.0)
+        return Judged("undecided", dict.fromkeys(VERDICTS, "none"), tuple(dict.fromkeys(strange)), 0.0)
     best = max(chosen, key=lambda a: len(mine & {m for m in a.members if m}))
     judged = _judge_one(case, best)
     # of a part of them that is called an array of its own, what is certain is false as well
     parts = [part for a in chosen if a is not best for part in _judge_one(case, a).false]
-    return replace(judged, false=tuple(dict.fromkeys([*judged.false, *parts])))
+    return replace(judged, false=tuple(dict.fromkeys([*judged.false, *parts, *strange])))
+
+
+def _of_others(case: Case, answer: Lineup) -> tuple[str, ...]:
+    """What is certain and false of an answer about images that are no members: of the other array in the pile, or of
+    strangers, which are no array, unless they are copies of one another."""
+    names = [str(m) for m in answer.members if m]
+    if case.beside and set(names) & set(case.beside.names):
+        other = replace(case.beside, images=case.images)
+        return tuple(f"other {name}" for name in _judge_one(other, answer).false)
+    alike = len(names) > 1 and all(filecmp.cmp(names[0], name, shallow=False) for name in names[1:])
+    return ("order of strangers",) if said_by(answer)["order"] == "certain" and not alike else ()
 
 
 def _judge_one(case: Case, best: Lineup) -> Judged:

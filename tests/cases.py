@@ -68,6 +68,9 @@ class Case:
     other: str = ""
     """The level of another array in the pile."""
 
+    beside: Case | None = None
+    """That array: what was cut for it, and its members by position."""
+
     headed: bool = False
     """Whether everything that describes the file system stands in its first MiB."""
 
@@ -219,12 +222,14 @@ def _possible(damage: str, others: list[str], spec: Spec) -> bool:
 
 
 def _other_array(case: Case, rng: random.Random, volume: Path, place: Path) -> list[Path]:
-    """The members of another array, with a file system of its own."""
+    """The members of another array, with a file system of its own; that is noted at the case."""
     n = 2 if case.other == "RAID1" else 3
     largest = max(p.stat().st_size for p in place.iterdir())
     rotation, data, _q = ROTATIONS["RAID5"][0] if case.other == "RAID5" else (None, None, None)
     paths = [place / f"other-{m}" for m in range(n)]
-    cut(volume, Spec(case.other, n, 65536, rotation, data), paths)
+    spec = Spec(case.other, n, 65536, rotation, data)
+    cut(volume, spec, paths)
+    case.beside = Case(volume.stem, spec, (), 0, [str(p) for p in paths], volume=volume)
     for path in paths:  # images of drives of one make are of one size
         if case.strangers % 2 and path.stat().st_size < largest:
             os.truncate(path, largest)
@@ -532,6 +537,8 @@ def _shuffle(case: Case, alive: list[Path | None], rng: random.Random, foreign: 
     for old, name in new.items():
         os.rename(old, name)
     case.names = [str(new[p]) if p else None for p in alive]
+    if case.beside:
+        case.beside.names = [str(new[Path(str(name))]) for name in case.beside.names]
     if "stale" in case.damages:
         case.stale = case.names[int(case.stale)] or ""
         case.optional.add(case.stale)
