@@ -11,6 +11,7 @@ import pytest
 from faithful_stripe.core.arrays.layout import layout
 from faithful_stripe.core.lineup.document.four_verdicts import Reason, Sure
 from faithful_stripe.core.lineup.evidence.parity_groups import Membership
+from faithful_stripe.core.lineup.evidence.sampled_places import Place
 from faithful_stripe.core.lineup.hypotheses import search
 from faithful_stripe.core.lineup.hypotheses.assignment import Hypothesis, make_ballot
 from faithful_stripe.core.lineup.hypotheses.candidate import Candidate, layouts_of
@@ -68,16 +69,24 @@ def facts(offsets, distances):
     return Anchors(Ground(b"x", "x", 1 << 30), one * 0, at, at + np.array(distances, np.int64), one)
 
 
-@pytest.mark.parametrize(("beside", "rows", "tells"), [(0, 1, True), (5, 1, False), (4, 1, True), (5, 2, True)])
-def test_a_relation_tells_how_many_members_there_are_where_no_other_span_may_lie_beside(beside, rows, tells):
-    """RAID 60 of 18, all structures in the first row: its first span was "RAID 6 of 6", certain, beside two more groups
-    of six that close. Structures in the second row tell that there are no more."""
+@pytest.mark.parametrize(
+    ("beside", "held", "old", "rows", "tells"),
+    [(0, 0, 0, 1, True), (5, 9, 0, 1, False), (4, 9, 0, 1, False), (1, 2, 0, 1, True), (1, 9, 1, 1, True),
+     (5, 9, 0, 2, True)],
+)  # fmt: skip
+def test_a_relation_tells_how_many_members_there_are_where_nobody_may_be_of_another(
+    beside, held, old, rows, tells
+):
+    """RAID 60 of 18, all structures in the first row: its first span was "RAID 6 of 6", certain, beside twelve more.
+    Structures in the second row tell that there are no more, and what holds little, or is an old copy, is none."""
     (chosen,) = [one for one in layouts_of("RAID6", 5) if one == layout("RAID6", 5, "parity-N", "restart")]
-    h = Hypothesis(
-        Candidate("RAID6", (chosen,), tuple((i,) for i in range(5))), chosen, MIB, 0, 0, tuple(range(5)), 0.0
-    )
-    groups = [Membership((0, 1, 2, 3, 4), "two", 9, 9), Membership(tuple(range(5, 5 + beside)), "two", 9, 9)]
-    table = Table(Pile([], []), [], groups[: 2 if beside else 1], {}, None, [], [], silent, 0)
+    columns = tuple((i,) for i in range(5))
+    h = Hypothesis(Candidate("RAID6", (chosen,), columns), chosen, MIB, 0, 0, tuple(range(5)), 0.0)
+    names = [f"m{i}" for i in range(5 + beside)]
+    places = [Place(4096 * k, frozenset(range(5 + (beside if k < held else 0))), ()) for k in range(9)]
+    group = Membership((0, 1, 2, 3, 4), "two", 9, 9)
+    pile_ = Pile(names, [None] * len(names))
+    table = Table(pile_, places, [group], dict.fromkeys(range(5, 5 + old), 0), None, [], [], silent, 0)
     told = facts([0, 4096, MIB][: 1 + rows], [0, 0, 2 * MIB][: 1 + rows])
     assert counted(table, h, [(told, 0)]) is tells
 

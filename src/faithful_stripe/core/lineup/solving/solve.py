@@ -189,11 +189,13 @@ def solve_within(pile: Pile, tell: Tell, budget: int, moved_already: bool = Fals
     notes: list[str] = []
 
     def keep(made: Lineup, mine: Iterable[int] = range(len(pile))) -> None:
-        """An answer that is undecided takes those images only that were its own, and with them whole groups that may be
-        the rest of it as well as an array: not what it was filled up with."""
+        """An answer that is undecided takes those images only that were its own, and with them whole groups on which
+        nothing says that they are not the rest of it: not what it was filled up with."""
         found.append(made)
         seated = {pile.names.index(m) for m in [*made.members, *made.stale] if m is not None}
-        own = set(mine).union(*(g.images for g in table.groups if seated >= set(g.images)))
+        named = {i for a in table.anchors if not a.ground.guessed for i in a.image.tolist()}
+        rest = [set(g.images) for g in table.groups if seated >= set(g.images) and not named & set(g.images)]
+        own = set(mine).union(*rest)
         taken.update(seated & own if made.strength == "undecided" else seated)
 
     try:

@@ -164,18 +164,16 @@ CLOSED = ("sum", "two", "ring")
 
 
 def counted(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> bool:
-    """Whether something tells how many members there are: a relation that is closed, where no other of as many lies
-    beside it that may be another span's; or structures in two units of rows or more, of which the second is where it is
-    for that number alone. What stands in the first is there for any."""
+    """Whether something tells how many members there are: a relation that is closed, where nobody lies beside its
+    members who may be of another span; or structures in two units of rows or more, of which the second is where it is for
+    that number alone. What stands in the first is there for any."""
     if h.candidate.level in ("RAID1", "SPAN"):
         return True
     used = {
         i for c in h.order if c is not None for i in h.candidate.columns[c]
     }  # a candidate may hold some that have no seat
-    closed = [g for g in table.groups if g.kind in CLOSED]
-    alike = {(g.kind, len(g.images)) for g in closed if set(g.images) & used}
-    another = any((g.kind, len(g.images)) in alike and not set(g.images) & used for g in closed)
-    if not h.candidate.missing and not another and any(set(g.images) >= used for g in closed):
+    closed = any(g.kind in CLOSED and set(g.images) >= used for g in table.groups)
+    if not h.candidate.missing and closed and not _others_filled(table, used):
         return True
     related = {i for g in table.groups for i in g.images}
     if not used <= related and _named_outside(table, used, placed):  # of those that are related, all are known
@@ -195,6 +193,14 @@ def counted(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) 
             seen.setdefault((c, number), set()).add(image)
     # on one mate alone it may as well be the second copy of something in another row, as a RAID 1E has it
     return len({number for (c, number), images in seen.items() if images >= set(h.candidate.columns[c])}) > 1
+
+
+def _others_filled(table: Table, used: set[int]) -> bool:
+    """Whether an image that takes no part, and is no old copy of one that does, holds about as much as the members."""
+    held = Counter(i for p in table.places for i in p.filled)
+    least = BLANK_SHARE * float(np.median([held[i] for i in used]))
+    others = set(range(len(table.pile))) - used - set(table.outdated)
+    return any(held[i] > least for i in others)
 
 
 def _named_outside(table: Table, used: set[int], placed: Sequence[tuple[Anchors, int]]) -> bool:
