@@ -74,9 +74,7 @@ def facts(offsets, distances):
     [(0, 0, 0, 1, True), (5, 9, 0, 1, False), (4, 9, 0, 1, False), (1, 2, 0, 1, True), (1, 9, 1, 1, True),
      (5, 9, 0, 2, True)],
 )  # fmt: skip
-def test_a_relation_tells_how_many_members_there_are_where_nobody_may_be_of_another(
-    beside, held, old, rows, tells
-):
+def test_a_relation_counts_the_members_where_nobody_may_be_of_another_span(beside, held, old, rows, tells):
     """RAID 60 of 18, all structures in the first row: its first span was "RAID 6 of 6", certain, beside twelve more.
     Structures in the second row tell that there are no more, and what holds little, or is an old copy, is none."""
     (chosen,) = [one for one in layouts_of("RAID6", 5) if one == layout("RAID6", 5, "parity-N", "restart")]
