@@ -165,8 +165,8 @@ CLOSED = ("sum", "two", "ring")
 
 def counted(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> bool:
     """Whether something tells how many members there are: a relation that is closed, where nobody lies beside its
-    members who may be of another span; or structures in two units of rows or more, of which the second is where it is for
-    that number alone. What stands in the first is there for any."""
+    members who may be of another span; or structures in two units of rows or more, of which the second is where it is
+    for that number alone. What stands in the first is there for any."""
     if h.candidate.level in ("RAID1", "SPAN"):
         return True
     used = {
