@@ -459,3 +459,16 @@ def test_a_start_that_moves_to_where_there_is_room_is_not_likely_where_nothing_s
         begin = begin_of(laid_out, h, [])
         assert begin.h.start == first and begin.shift == 2 * found * strip
         assert (begin.verdict.sure is Sure.UNDECIDED) is bool(empty)
+
+
+def test_the_second_head_of_a_table_says_where_a_volume_began_whose_front_is_gone(volumes, tmp_path):
+    """It states its own place. The start was undecided, and rows before the true one, as early as there was room."""
+    data = bytearray((volumes / "gpt.img").read_bytes())
+    data[:MIB] = bytes(MIB)
+    (tmp_path / "gpt.img").write_bytes(data)
+    (tmp_path / "pile").mkdir()
+    case = pile(tmp_path / "pile", tmp_path / "gpt.img", replace(RAID5, start=88064))
+    array = solved(case)
+    assert right(case, array) and array.geometry.start_bytes[0] == 88064
+    assert (array.verdicts.start.sure, array.verdicts.start.reason) == (Sure.PROBABLE, Reason.SECOND_TABLE)
+    assert array.verdicts.order.sure is not Sure.UNDECIDED

@@ -103,6 +103,7 @@ ORDER = {
 }
 START = {
     Reason.TABLE: "a partition table begins there",
+    Reason.SECOND_TABLE: "the second copy of a partition table says so, whose first one is gone",
     Reason.LABEL: "a label or header on the volume's first bytes states it",
     Reason.HEAD: "a file system's head stands on the first bytes of a member",
     Reason.FIRST_ROW: "the members' first row belongs to the volume",

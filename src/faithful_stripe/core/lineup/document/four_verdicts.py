@@ -51,6 +51,7 @@ class Reason(StrEnum):
     TWICE = "in-two-layouts"
     # start
     TABLE = "partition-table"
+    SECOND_TABLE = "second-partition-table"
     LABEL = "label"
     HEAD = "first-bytes"
     FIRST_ROW = "first-row"

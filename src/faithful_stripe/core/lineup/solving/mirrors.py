@@ -26,7 +26,7 @@ from ..structures.anchors import Anchors
 from ..verdict.certainty import SUPERBLOCK, displaced
 from ..verdict.finishing import WHERE_IT_BEGINS
 from ..verdict.volume_reading import read_volume
-from ..verdict.volume_start import begin_of
+from ..verdict.volume_start import begin_of, further_on
 
 FILLED = 0.8
 """The share of the members that a file system takes where the volume is no larger than one of them: that of a larger
@@ -61,7 +61,7 @@ def conclude_mirror(
     begin = begin_of(table, replace(best, start=start, base=0), placed)
     if begin.shift:  # what stands in front is the volume's, too: its verdict is of that start
         start = begin.h.start
-        placed = [(a, base + begin.shift) for a, base in placed]
+        placed = further_on(placed, begin)
     findings = read_volume(replace(best, start=start), table.pile, placed, [], table.carved)
     made, members = final_geometry(replace(best, start=start), table.pile)
     size = max((base + a.ground.size for a, base in placed), default=0)

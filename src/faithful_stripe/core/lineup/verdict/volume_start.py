@@ -61,6 +61,9 @@ def begin_of(table: Table, h: Hypothesis, placed: Placed) -> Begin:
     speaks = _redundant(h)
     closed = [p for p in before if _closes(h, p)] if speaks else [p for p in before if _filled(h, p)]
     closed = [p for p in closed if speaks or p.offset >= LABEL_BYTES]
+    stated = _by_second_table(table, h)
+    if stated is not None and stated.shift and not any(p.offset < stated.h.start for p in closed):
+        return replace(stated, settled=not _others(stated.h, further_on(placed, stated)))
     shift = 0
     if len(closed) >= LEAST_CLOSED or any(len(_filled(h, p)) > 2 for p in closed if speaks):
         first = min(p.offset for p in closed)
@@ -75,8 +78,38 @@ def begin_of(table: Table, h: Hypothesis, placed: Placed) -> Begin:
         placed = [(a, base + shift) for a, base in placed]
     if pinned is not None and pinned.sure is Sure.CERTAIN:
         return Begin(h, shift, pinned, True)
+    if pinned is None and not shift and stated is not None and not stated.shift:
+        pinned = stated.verdict
     unstated = Sure.UNDECIDED if _may_be_wiped(table, h, placed) else Sure.PROBABLE
     return Begin(h, shift, pinned or Verdict(unstated, Reason.NOTHING_SAYS), not _others(h, placed))
+
+
+def further_on(placed: Placed, begin: Begin) -> list[tuple[Anchors, int]]:
+    """The grounds in a volume that begins earlier than it was taken to: so much further on, but for a table that stands
+    where it says from there."""
+    return [
+        (a, base if a.ground.table and held_facts(begin.h, a, base)[0] else base + begin.shift) for a, base in placed
+    ]
+
+
+def _by_second_table(table: Table, h: Hypothesis) -> Begin | None:
+    """Where the volume begins by the second head of a partition table whose first one is gone: it states its own place
+    in the volume. One in a file would have the volume begin later, not earlier. It is no more than probable: nothing
+    else is left of that table."""
+    pattern, count = h.layout.pattern(), h.layout.members
+    row = pattern.strips * h.strip // pattern.rows
+    made = Geometry(h.layout, h.strip, (h.start,) * count, (1 << 60,) * count)
+    column = {i: p for p, c in enumerate(h.order) if c is not None for i in h.candidate.columns[c]}
+    for anchors in table.anchors:
+        if not anchors.ground.table or anchors.ground.head:
+            continue
+        for image, offset, address in zip(anchors.image, anchors.offset, anchors.address, strict=True):
+            at = int(made.to_volume(column[int(image)], offset)) if int(image) in column else -1
+            rows, rest = divmod(int(address) - at, row)
+            moved = ((h, 0) if not rows else shifted(h, rows)) if at >= 0 and rows >= 0 and not rest else None
+            if moved is not None and held_facts(moved[0], anchors, 0)[0]:
+                return Begin(moved[0], moved[1], Verdict(Sure.PROBABLE, Reason.SECOND_TABLE), False)
+    return None
 
 
 def _as_partitioned(h: Hypothesis) -> tuple[Hypothesis, int] | None:

@@ -30,7 +30,7 @@ from .missing_slot import PARITY_LEVELS, Judged, better_in_gaps, by_every_fact, 
 from .refining import refined, spans_exchanged
 from .unseated import with_unseated
 from .volume_reading import read_volume
-from .volume_start import begin_of, begins_elsewhere
+from .volume_start import begin_of, begins_elsewhere, further_on
 
 MOST_READ = 10
 """Different hypotheses whose volumes are read."""
@@ -110,8 +110,7 @@ def _at_one_place(
         judged[0] = with_unseated(table, judged[0], placed, kept)
     begin = begin_of(table, judged[0].h, placed)
     if begin.shift:  # the volume begins earlier: what stands in it stands so much further on
-        placed = [(a, base + begin.shift) for a, base in placed]
-        kept = [(a, base + begin.shift) for a, base in kept]
+        placed, kept = further_on(placed, begin), further_on(kept, begin)
         findings = read_volume(begin.h, table.pile, placed, kept, table.carved)
         judged = [Judged(begin.h, findings, judged[0].total), *(j for j in judged[1:] if not same_answer(j.h, begin.h))]
         table.note("start", f"{begin.shift >> 10} KiB of the volume stand before what was found first")
