@@ -256,11 +256,12 @@ def make(case: Case, rng: random.Random, volume: Path, foreign: Path, place: Pat
     case.told = told(volume, spec, MIB if "wiped" in case.damages else 0)
     case.bare = spec.level == "SPAN" and any(path.stat().st_blocks * 512 < 1 << 20 for path in members)
     rows = area // spec.strip
+    labelled = set[Path]()
     for m, path in enumerate(members):
         with path.open("r+b") as file:
             if spec.start and rng.random() < 0.5:
                 file.write(rng.randbytes(min(spec.start, 4096)))  # something before the data
-                case.labelled = True
+                labelled.add(path)
             end = spec.start + (spec.sizes[m] if spec.sizes else area)
             if tail:
                 file.seek(end)
@@ -300,6 +301,7 @@ def make(case: Case, rng: random.Random, volume: Path, foreign: Path, place: Pat
         partly.append(members[-1])
     if "missing" in case.damages:
         alive = _lose(alive, spec, rng, 1 if case.stale else 0)
+    case.labelled = "wiped" not in case.damages and any(path in labelled for path in alive)
     before = list(alive)
     _shuffle(case, alive, rng, foreign, place, area)
     case.optional |= {name for path, name in zip(before, case.names, strict=True) if path in partly and name}
