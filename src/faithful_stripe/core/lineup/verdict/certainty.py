@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -197,10 +197,16 @@ def counted(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) 
 
 def _others_filled(table: Table, used: set[int]) -> bool:
     """Whether an image that takes no part, and is no old copy of one that does, holds about as much as the members."""
-    held = Counter(i for p in table.places for i in p.filled)
-    least = BLANK_SHARE * float(np.median([held[i] for i in used]))
+    held, least = _held(table, used)
     others = set(range(len(table.pile))) - used - set(table.outdated)
     return any(held[i] > least for i in others)
+
+
+def _held(table: Table, members: Collection[int]) -> tuple[Counter[int], float]:
+    """At how many places each image holds something, and at how many at most one that is as good as blank beside
+    these members."""
+    held = Counter(i for p in table.places for i in p.filled)
+    return held, BLANK_SHARE * float(np.median([held[i] for i in members]))
 
 
 def _named_outside(table: Table, used: set[int], placed: Sequence[tuple[Anchors, int]]) -> bool:
@@ -226,9 +232,8 @@ def shape_open(table: Table, h: Hypothesis, doubt: bool) -> bool:
     sizes = {table.pile.sources[i].size for i in h.candidate.images}
     known = set(h.candidate.images) | set(table.outdated)
     beside = [i for i in range(len(table.pile)) if i not in known and table.pile.sources[i].size in sizes]
-    held = Counter(i for p in table.places for i in p.filled)
-    usual = float(np.median([held[i] for i in h.candidate.images]))
-    crowded = sum(held[i] <= BLANK_SHARE * usual for i in beside) > members // 2
+    held, blank = _held(table, h.candidate.images)
+    crowded = sum(held[i] <= blank for i in beside) > members // 2
     thin = 2 * rows_told(table, h) < members
     return (thin and len(h.candidate.images) < members) or (crowded and (thin or doubt))
 

@@ -96,10 +96,9 @@ def _by_second_table(table: Table, h: Hypothesis) -> Begin | None:
     """Where the volume begins by the second head of a partition table whose first one is gone: it states its own place
     in the volume. One in a file would have the volume begin later, not earlier. It is no more than probable: nothing
     else is left of that table."""
-    pattern, count = h.layout.pattern(), h.layout.members
+    pattern = h.layout.pattern()
     row = pattern.strips * h.strip // pattern.rows
-    made = Geometry(h.layout, h.strip, (h.start,) * count, (1 << 60,) * count)
-    column = {i: p for p, c in enumerate(h.order) if c is not None for i in h.candidate.columns[c]}
+    made, column = _as_seated(h)
     for anchors in table.anchors:
         if not anchors.ground.table or anchors.ground.head:
             continue
@@ -166,6 +165,13 @@ def places_before(table: Table, h: Hypothesis) -> list[Place]:
     offsets = offsets + phase if phase else offsets
     offsets = offsets[offsets + BLOCK <= h.start]
     return places_of(survey_at(table.pile, offsets), table.outdated) if len(offsets) else []
+
+
+def _as_seated(h: Hypothesis) -> tuple[Geometry, dict[int, int]]:
+    """The geometry of members without an end, and the position of each image that has a seat."""
+    count = h.layout.members
+    made = Geometry(h.layout, h.strip, (h.start,) * count, (1 << 60,) * count)
+    return made, {i: p for p, c in enumerate(h.order) if c is not None for i in h.candidate.columns[c]}
 
 
 def _filled(h: Hypothesis, place: Place) -> frozenset[int]:
@@ -285,9 +291,7 @@ def _elsewhere(table: Table, h: Hypothesis, placed: Placed) -> bool:
     if not tables or any(held_facts(h, a, 0)[0] for a in tables):
         return False
     inside = max((base + a.ground.size for a, base in placed if not a.ground.table), default=0)
-    count = h.layout.members
-    made = Geometry(h.layout, h.strip, (h.start,) * count, (1 << 60,) * count)
-    column = {i: p for p, c in enumerate(h.order) if c is not None for i in h.candidate.columns[c]}
+    made, column = _as_seated(h)
     for anchors in tables:
         for image, offset in zip(anchors.image.tolist(), anchors.offset.tolist(), strict=True):
             at = int(made.to_volume(column[image], offset)) if image in column else -1
