@@ -9,8 +9,9 @@ mixture. A region is decided by its own bytes; that a member is at fault elsewhe
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from itertools import groupby, pairwise
 
 import numpy as np
 import numpy.typing as npt
@@ -23,42 +24,63 @@ from ...arrays.parity import combine_many
 from ...arrays.rebuild import locate, times
 from ...source import BlockSource, BlockSourceError
 from ..document.row_map import Fault, Why
-from ..evidence.byte_pairs import ANYTHING, Pairs, accounts, best_pairs
+from ..evidence.byte_pairs import ANYTHING, Pairs, best_pairs
 from ..reading.samples import BLOCK
+from .fault_chain import TURN_NEAR, TURN_TOUCHING, Link, posteriors
+from .fault_likelihood import accounts
 
 Bytes2D = npt.NDArray[np.uint8]
 Floats = npt.NDArray[np.float64]
 
 REGION_GAP = 256 << 10
-"""Runs of one group of members no further apart than this, in bytes of a member, are one region."""
+"""Pieces of one group of members no further apart than this, in bytes of a member, are one stretch."""
 
-LEAD_NATS = 14.0
-"""By which the account of one member must lead all others' for a region to be laid at it."""
+LEAD_NATS, OWN_NATS = 7.0, 2.0
+"""By which one member must lead all others at a piece for it to be laid at it, and by which what stands in its own
+stretch must speak for that member more than for most: nothing is laid at one for what is elsewhere alone."""
 
 LEARNED_BYTES, LEARNED_ROWS = 2 << 20, 24
 """Of so many bytes of a member, so many rows teach: of the first stretch, the second, the fourth, ..., and of each
 sixteenth; and all the first ones."""
 
-SUSPECT_NATS, AGAIN_NATS = 8.0, 6.0
-"""For a member that the samples call out of date, and for one that is at fault in another region."""
+SUSPECT_NATS = 8.0
+"""For a member that the samples call out of date."""
 
 BLANK_SHARE, LEAST_USUAL = 1 / 3, 0.004
 """How often what is at fault is blank, and the least share of blank sectors that is counted with elsewhere."""
 
-BORDER_NATS = 9.0
-"""For a member that is blank just where a region is that does not match, and holds something before and behind it."""
+LEAST_ALONE = 0.0005
+"""The least share of places at which one member alone is blank that is counted with."""
 
-RUN_NATS, PLACE_NATS = 6.0, 8.0
-"""The most that one run says by being blank, and by what its bytes are like."""
+OLD_NATS = 14.0
+"""From which on a member counts as out of date by what its own structures say."""
 
-TELLING_NATS, LEAST_SHARE = 2.0, 0.8
-"""By which a run speaks for one member, and the share of such runs that must speak for the one that is blamed."""
+END_NATS = 4.5
+"""For a member that is blank, by each end at which a piece that does not match ends just where that does, amid a strip:
+nothing else ends so."""
+
+RUN_NATS, PLACE_NATS = 6.0, 4.0
+"""The most that one run says by being blank, and one piece by what its bytes are like: where that told members apart,
+it was right in 95 of 100 pieces when measured."""
+
+SEVERAL_NATS = 2.0
+"""By which what stands at a place says less of several members at fault there than of the likeliest one, unless they
+are blank together."""
+
+LEAST_PART = 0.25
+"""Of a run, the share along which a member is blank at least where that says something of it."""
 
 FULL = 2
 """Members that hold something and add up to zero, so many at least, are an array by themselves."""
 
+LEAST_SHARE = 0.8
+"""Of the pieces of a stretch, those at which the others add up by themselves where a member takes no part in it."""
+
 WEIGHED, SAMPLED, TAUGHT = 64, 600, 32
-"""Runs of a region that are weighed, blocks that teach what the array's bytes are like, fewest that can."""
+"""Pieces of a stretch that are weighed, blocks that teach what the array's bytes are like, fewest that can."""
+
+MOST_PIECES, PIECES_READ, PLACES = 32, 2, 4
+"""Pieces into which one run is divided, those whose bytes are looked at, and places of a piece at which they are."""
 
 MOST_TOLD = 1 << 20
 """Bytes of a run that are looked at."""
@@ -90,6 +112,44 @@ class _Looked:
 
 
 @dataclass
+class _Piece:
+    """A part of a run at which the same members are blank.
+
+    run     of its own extent; looked: the run it is of; low, high: where it stands in what was looked at of that, bytes
+    cells   that take part, and the member of each
+    empty   members that are blank there
+    """
+
+    run: Run
+    looked: _Looked
+    low: int
+    high: int
+    cells: tuple[int, ...]
+    members_of_cells: tuple[int, ...]
+    empty: frozenset[int]
+
+    @property
+    def members(self) -> frozenset[int]:
+        return frozenset(self.members_of_cells)
+
+    @property
+    def first(self) -> bool:
+        """Whether its run begins with it: what stands before it matches."""
+        return self.run.start == self.looked.run.start
+
+    @property
+    def last(self) -> bool:
+        return self.run.end == self.looked.run.end
+
+    @property
+    def sums(self) -> npt.NDArray[np.uint8]:
+        return self.looked.sums[self.low : self.high]
+
+    def held(self, cell: int) -> npt.NDArray[np.uint8]:
+        return self.looked.cells[cell, self.low : self.high]
+
+
+@dataclass
 class Judge:
     """Learns from a pass what the array's bytes are like, and lays faults at members."""
 
@@ -100,12 +160,18 @@ class Judge:
     _blocks: list[npt.NDArray[np.uint8]] = field(default_factory=list)
     _blank: int = 0
     _seen: int = 0
-    _full: int = 0
-    _single: int = 0
+    _full: Counter[int] = field(default_factory=Counter)
+    _single: Counter[int] = field(default_factory=Counter)
     _rows: int = 0
     _other: list[tuple[int, int]] = field(default_factory=list)
+    _left: list[_Piece] = field(default_factory=list)
     apart: list[tuple[int, int, int]] = field(default_factory=list)
     """(first row, row after the last, member) of stretches that do not match, and do without that member."""
+
+    @property
+    def _sizes(self) -> tuple[int, ...]:
+        """For how long a piece, in bytes, it is known how often one member alone is blank."""
+        return tuple(dict.fromkeys((SECTOR, min(BLOCK, self.made.strip_bytes), self.made.strip_bytes)))
 
     def learn(self, blocks: Sequence[Bytes2D], first: int, gone: frozenset[int]) -> None:
         """Keep a few blocks of data strips, and count how many sectors are blank: however much is read at once."""
@@ -123,9 +189,11 @@ class Judge:
             sector = (row * 7919) % max(1, strip // SECTOR) * SECTOR
             for group in pattern.groups if pattern.unit_rows == 1 else ():
                 if group.cells[0][0] == (first + row) % pattern.rows and not group.members & gone:
-                    empty = sum(not cells[who][sector : sector + SECTOR].any() for who in group.members)
-                    self._full += not empty
-                    self._single += empty == 1
+                    for size in self._sizes:
+                        at = sector // size * size
+                        empty = sum(not cells[who][at : at + size].any() for who in group.members)
+                        self._full[size] += not empty
+                        self._single[size] += empty == 1
             for who, cell in enumerate(cells):
                 if who in gone:
                     continue
@@ -157,6 +225,7 @@ class Judge:
         faults: list[Fault] = []
         open_: list[_Looked] = []
         still: list[Run] = []
+        self._left = []
         for one in runs:
             told = self._look(one)
             if isinstance(told, _Looked):
@@ -165,31 +234,26 @@ class Judge:
                 still.append(one)
             else:
                 faults += told
-        regions = self._regions(open_)
-        if not regions:
-            return faults, still
+        chains = [chain for looked in self._chains(open_) for chain in self._without_apart(looked)]
+        if not chains:
+            return faults, still + [piece.run for piece in self._left]
         likely, rare = self._taught()
-        blamed: Counter[int] = Counter(dict.fromkeys(self.suspects, 0))
-        undecided = regions
-        for _round in range(3):
-            waiting, undecided = undecided, []
-            for region in waiting:
-                who, blank = self._weigh(region, likely, rare, blamed)
-                if who is None:
-                    undecided.append(region)
-                    continue
-                blamed[who] += 1
-                why = Why.BLANK if blank else Why.OUT_OF_DATE
-                faults += [f for looked in region for f in self._laid(looked.run, who, why)]
-            if len(undecided) == len(waiting):
-                break
-        for looked in (looked for region in undecided for looked in region):
-            taking_part = {self._group(looked.run).cells[c][1] for c, k in enumerate(looked.coefficients) if k}
-            away = taking_part & self.behind
+        known = np.zeros(len(self.members))
+        for who, nats in self.suspects.items():
+            known[who] = max(SUSPECT_NATS, nats)
+        links_of = [self._links(chain, likely, rare) for chain in chains]
+        for chain, links, shares in zip(chains, links_of, posteriors(links_of, known), strict=True):
+            for piece, led in zip(chain, self._led(links, shares, known), strict=True):
+                if led is None:
+                    self._left.append(piece)
+                else:
+                    faults += self._laid(piece.run, led, Why.BLANK if led in piece.empty else Why.OUT_OF_DATE)
+        for piece in self._left:
+            away = piece.members & self.behind
             if len(away) == 1:  # nothing there speaks for another one, and the others were written together
-                faults += self._laid(looked.run, away.pop(), Why.AWAY)
+                faults += self._laid(piece.run, min(away), Why.AWAY)
             else:
-                still.append(looked.run)
+                still.append(piece.run)
         return faults, still
 
     # one run ------------------------------------------------------------------------------------
@@ -241,23 +305,166 @@ class Judge:
         _who, at = self._offset(run, cell)
         return [Fault(member, at + run.start, at + run.end, why, proven)]
 
-    # regions ------------------------------------------------------------------------------------
+    # stretches -----------------------------------------------------------------------------------
 
-    def _regions(self, looked: Sequence[_Looked]) -> list[list[_Looked]]:
-        """Runs of the same members that stand near one another."""
-        found: list[list[_Looked]] = []
-        last: dict[frozenset[int], list[_Looked]] = {}
-        strip = self.made.strip_bytes
+    def _pieces(self, looked: _Looked) -> list[_Piece]:
+        """A run in pieces, at each of which the same members are blank where something is due of them."""
+        run, group = looked.run, self._group(looked.run)
+        cells = [c for c, k in enumerate(looked.coefficients) if k]
+        members = [group.cells[c][1] for c in cells]
+        plain = np.stack([_plain_sectors(looked.cells[c]) for c in cells])
+        count = plain.shape[1]
+        edges = [0, *(np.flatnonzero((plain[:, 1:] != plain[:, :-1]).any(axis=0)) + 1).tolist(), count]
+        if len(edges) > MOST_PIECES + 1:
+            edges = np.unique(np.linspace(0, count, MOST_PIECES + 1).astype(int)).tolist()
+        made = []
+        for a, b in pairwise(edges):
+            low, high = a * SECTOR, run.end - run.start if b == count else b * SECTOR
+            blank = np.array(members)[plain[:, a:b].all(axis=1)].tolist()
+            part = replace(run, start=run.start + low, end=run.start + high)
+            last = min(b * SECTOR, len(looked.sums))
+            made.append(_Piece(part, looked, low, last, tuple(cells), tuple(members), frozenset(blank)))
+        return made
+
+    def _chains(self, looked: Sequence[_Looked]) -> list[list[_Piece]]:
+        """The pieces of the runs of the same members, in the order in which they stand."""
+        found: dict[frozenset[int], list[_Piece]] = {}
         for one in sorted(looked, key=lambda x: (x.run.row, x.run.start)):
             who = self._group(one.run).members if self.made.pattern.unit_rows == 1 else frozenset({one.run.group})
-            before = last.get(who)
-            at = one.run.row * strip + one.run.start
-            if before is not None and at - (before[-1].run.row * strip + before[-1].run.end) <= REGION_GAP:
-                before.append(one)
+            found.setdefault(who, []).extend(self._pieces(one))
+        return list(found.values())
+
+    def _place(self, piece: _Piece) -> tuple[int, int]:
+        """Where a piece begins and ends on its members, in bytes from the start of the data."""
+        at = piece.run.row * self.made.strip_bytes
+        return at + piece.run.start, at + piece.run.end
+
+    def _without_apart(self, chain: Sequence[_Piece]) -> list[list[_Piece]]:
+        """A chain but for the stretches in which the others add up without one member: they are an array by themselves,
+        and nobody's fault."""
+        kept: list[_Piece] = []
+        for stretch in self._stretches(chain):
+            outside: Counter[int] = Counter()
+            chosen = stretch[:: max(1, len(stretch) // WEIGHED)]
+            for piece in chosen:
+                outside.update(self._outside(piece))
+            alone = next((who for who, count in outside.items() if count >= LEAST_SHARE * len(chosen)), None)
+            if alone is None:
+                kept += stretch
             else:
-                last[who] = [one]
-                found.append(last[who])
+                self.apart.append((stretch[0].run.row, stretch[-1].run.row + 1, alone))
+                self._left += stretch
+        return [kept] if kept else []
+
+    def _stretches(self, chain: Sequence[_Piece]) -> list[list[_Piece]]:
+        found: list[list[_Piece]] = []
+        end = -REGION_GAP - 1
+        for piece in chain:
+            begin, after = self._place(piece)
+            if begin - end > REGION_GAP:
+                found.append([])
+            found[-1].append(piece)
+            end = after
         return found
+
+    def _outside(self, piece: _Piece) -> list[int]:
+        """The members without which the others, some of which hold something, add up at a piece."""
+        held = [piece.held(c) for c in piece.cells]
+        plain = [_plain(h) for h in held]
+        found = []
+        for position, c in enumerate(piece.cells):
+            due = held[position] ^ times(gf256.inverse(piece.looked.coefficients[c]), piece.sums)
+            others = len(plain) - 1 - sum(p for o, p in enumerate(plain) if o != position)
+            if not due.any() and others >= FULL:
+                found.append(piece.members_of_cells[position])
+        return found
+
+    def _led(self, links: Sequence[Link], shares: Floats, known: Floats) -> Iterator[int | None]:
+        """The member at which each piece of a chain is laid; None for nobody."""
+        begins = [i for i, link in enumerate(links) if link.turn >= 1.0]
+        count = len(self.members)
+        for low, high in pairwise([*begins, len(links)]):
+            own = np.sum([link.nats[:count] for link in links[low:high]], axis=0) + known
+            own -= np.median(own[np.isfinite(own)])
+            for told in shares[low:high]:
+                first, second = np.argsort(-told)[:2].tolist()
+                led = first < count and told[first] - told[second] >= LEAD_NATS and own[first] >= OWN_NATS
+                yield first if led else None
+
+    def _links(self, chain: Sequence[_Piece], likely: Pairs | None, rare: float) -> list[Link]:
+        """What stands at each piece of a chain, said of each member, and last of several at once."""
+        made: list[Link] = []
+        end = -REGION_GAP - 1
+        for stretch in self._stretches(chain):
+            runs = [list(pieces) for _run, pieces in groupby(stretch, key=lambda piece: id(piece.looked))]
+            step = max(1, len(runs) // WEIGHED)
+            for number, pieces in enumerate(runs):
+                told = self._said(pieces, likely, rare, number % step == 0)
+                for position, (piece, nats) in enumerate(zip(pieces, told, strict=True)):
+                    begin, after = self._place(piece)
+                    fresh = not number and not position
+                    made.append(Link(nats, 1.0 if fresh else TURN_TOUCHING if begin == end else TURN_NEAR))
+                    end = after
+        return made
+
+    def _said(self, pieces: Sequence[_Piece], likely: Pairs | None, rare: float, weighed: bool) -> list[Floats]:
+        """What stands at the pieces of one run says of each member's being at fault, and last of several at once, in
+        nats. What is blank from piece to piece says it once, and of the bytes those of the longest pieces are looked
+        at: facts of one strip are nearly one."""
+        count, who = len(self.members), list(pieces[0].members_of_cells)
+        found = [np.full(count + 1, -np.inf) for _piece in pieces]
+        for nats in found:
+            nats[who] = 0.0
+            nats[count] = -SEVERAL_NATS
+        if not weighed:
+            return found
+        aged = any(self.suspects.get(m, 0.0) >= OLD_NATS for m in who)
+        # of two copies both are like the rest of the array: what their own structures say of their age tells more
+        if not aged or len(who) > 2:
+            longest = sorted(range(len(pieces)), key=lambda i: pieces[i].low - pieces[i].high)[:PIECES_READ]
+            for i in longest:
+                found[i][who] += self._like(pieces[i], likely, rare)
+        for member in who:
+            for blank, stretch in groupby(range(len(pieces)), key=lambda i: member in pieces[i].empty):
+                there = list(stretch)
+                if blank:
+                    found[there[0]][member] += self._blank_nats([pieces[i] for i in there], member)
+        for piece, nats in zip(pieces, found, strict=True):
+            if len(piece.empty) > 1:
+                nats[count] += min(2 * RUN_NATS, float(np.sort(nats[who])[-2:].sum()))
+        return found
+
+    def _blank_nats(self, pieces: Sequence[_Piece], member: int) -> float:
+        """What it says of a member that it is blank all along some pieces of a run."""
+        first, last = pieces[0], pieces[-1]
+        length, whole = last.run.end - first.run.start, first.looked.run.end - first.looked.run.start
+        if length < LEAST_PART * whole:
+            return 0.0
+        size = max((s for s in self._sizes if s <= length), default=SECTOR)
+        usual = max(LEAST_USUAL, (self._blank + 1) / (self._seen + 2))
+        seen = self._full[size] + self._single[size] + 2
+        alone = max(LEAST_ALONE, (self._single[size] + 1) / seen / max(2, self.made.members))
+        share = alone if all(len(piece.empty) == 1 for piece in pieces) else usual
+        ends = self._ends(first.run.start - SECTOR, first, member, first.first)
+        ends += self._ends(last.run.end, last, member, last.last)
+        return min(RUN_NATS, float(np.log(BLANK_SHARE / share))) + END_NATS * ends
+
+    def _ends(self, inner: int, piece: _Piece, member: int, edge: bool) -> int:
+        """Whether what is blank on a member ends where its run does, amid a strip: nothing else ends so.
+
+        inner  where the sector beyond stands in the strip, in bytes; edge: whether the run ends there
+        """
+        if not edge or self.made.pattern.unit_rows > 1 or not 0 <= inner < self.made.strip_bytes:
+            return 0
+        sector = np.zeros(SECTOR, np.uint8)
+        at = self.made.start_bytes[member] + piece.run.row * self.made.strip_bytes
+        source = self.members[member]
+        try:
+            assert source is not None
+            source.read_into(at + inner, sector)
+        except BlockSourceError:
+            return 0
+        return int(not _plain(sector))
 
     def _taught(self) -> tuple[Pairs | None, float]:
         if len(self._blocks) < TAUGHT:
@@ -267,85 +474,28 @@ class Judge:
         noise = float((likely.each(blocks).mean(axis=1) < ANYTHING).mean())
         return likely, float(np.log(max(noise, 1e-4)))
 
-    def _weigh(
-        self, region: Sequence[_Looked], likely: Pairs | None, rare: float, blamed: Counter[int]
-    ) -> tuple[int | None, bool]:
-        """The member a region is laid at, None for nobody, and whether it is blank there."""
-        usual = max(LEAST_USUAL, (self._blank + 1) / (self._seen + 2))
-        alone = max(LEAST_USUAL, (self._single + 1) / (self._full + self._single + 2) / max(2, self.made.members))
-        account: dict[int, float] = {}
-        blank: Counter[int] = Counter()
-        first: Counter[int] = Counter()
-        outside: Counter[int] = Counter()
-        chosen = region[:: max(1, len(region) // WEIGHED)]
-        for looked in chosen:
-            group = self._group(looked.run)
-            cells = [c for c, k in enumerate(looked.coefficients) if k]
-            plain = {c: _plain(looked.cells[c]) for c in cells}
-            aged = any(self.suspects.get(who, 0.0) >= LEAD_NATS for _row, who in group.cells)
-            # of two copies both are like the rest of the array: what their own structures say of their age tells more
-            like = np.zeros(len(cells)) if aged and len(cells) == 2 else self._like(looked, cells, likely, rare)
-            said_here: dict[int, float] = {}
-            for position, c in enumerate(cells):
-                who = group.cells[c][1]
-                due = looked.cells[c] ^ times(gf256.inverse(looked.coefficients[c]), looked.sums)
-                empty = plain[c] and not _plain(due)
-                share = alone if sum(plain.values()) == 1 else usual
-                said = np.log(BLANK_SHARE / share) if empty else np.log((1 - BLANK_SHARE) / (1 - share))
-                blank[who] += empty
-                outside[who] += not due.any() and len(cells) - 1 - sum(p for o, p in plain.items() if o != c) >= FULL
-                said_here[who] = min(RUN_NATS, float(said)) + float(like[position])
-                account[who] = account.get(who, 0.0) + said_here[who]
-            told = sorted(said_here, key=lambda w: -said_here[w])
-            if len(told) > 1 and said_here[told[0]] - said_here[told[1]] > TELLING_NATS:
-                first[told[0]] += 1
-        for who, count in outside.items():
-            if count >= LEAST_SHARE * len(chosen):  # the others add up by themselves
-                self.apart.append((region[0].run.row, region[-1].run.row + 1, who))
-                return None, False
-        for who, count in blank.items():
-            if count == len(chosen) and self._ends_there(region, who):
-                account[who] += BORDER_NATS
-        for who in account:
-            known = max(SUSPECT_NATS, self.suspects[who]) if who in self.suspects else 0.0
-            account[who] += known or (AGAIN_NATS if blamed[who] else 0.0)
-        ranked = sorted(account, key=lambda w: -account[w])
-        if len(ranked) < 2 or account[ranked[0]] - account[ranked[1]] < LEAD_NATS:
-            return None, False
-        if first[ranked[0]] < LEAST_SHARE * first.total():
-            return None, False  # others are at fault in a part of it
-        return ranked[0], blank[ranked[0]] >= 0.8 * len(chosen)
-
-    def _ends_there(self, region: Sequence[_Looked], member: int) -> bool:
-        """Whether what is blank on a member begins and ends where the region does, and not where strips do: nothing
-        else ends so."""
-        strip = self.made.strip_bytes
-        first, last = region[0].run, region[-1].run
-        if first.start == 0 or last.end == strip or self.made.pattern.unit_rows > 1:
-            return False
-        source = self.members[member]
-        at = self.made.start_bytes[member]
-        for row, inner in ((first.row, first.start - SECTOR), (last.row, last.end)):
-            sector = np.zeros(SECTOR, np.uint8)
-            try:
-                assert source is not None
-                source.read_into(at + row * strip + inner, sector)
-            except BlockSourceError:
-                return False
-            if _plain(sector):
-                return False
-        return True
-
-    def _like(self, looked: _Looked, cells: Sequence[int], likely: Pairs | None, rare: float) -> Floats:
-        """What the bytes of a run say of each cell, in nats behind the likeliest."""
-        if likely is None or any(looked.coefficients[c] != 1 for c in cells):
-            return np.zeros(len(cells))
-        group = self._group(looked.run)
-        parity = np.array([c >= group.data for c in cells])
-        held = looked.cells[cells][:, :BLOCK]
-        told = accounts(likely, held, looked.sums[:BLOCK], parity, rare)
+    def _like(self, piece: _Piece, likely: Pairs | None, rare: float) -> Floats:
+        """What the bytes of a piece say of each cell, in nats behind the likeliest."""
+        if likely is None or any(piece.looked.coefficients[c] != 1 for c in piece.cells):
+            return np.zeros(len(piece.cells))
+        parity = np.array([c >= self._group(piece.run).data for c in piece.cells])
+        told = np.zeros(len(piece.cells))
+        last = max(piece.low, piece.high - BLOCK)
+        for at in np.unique(np.linspace(piece.low, last, PLACES).astype(int) // SECTOR * SECTOR).tolist():
+            here = slice(at, min(at + BLOCK, piece.high))
+            held, sums = piece.looked.cells[list(piece.cells), here], piece.looked.sums[here]
+            told += accounts(likely, held, sums, parity, np.array([_plain(h) for h in held]), rare)
         behind: Floats = np.maximum(told - told.max(), -PLACE_NATS)
         return behind
+
+
+def _plain_sectors(data: npt.NDArray[np.uint8]) -> npt.NDArray[np.bool_]:
+    """Which sectors hold zeros, one byte, or a pattern of at most 64 bytes."""
+    whole = np.zeros(-(-len(data) // SECTOR) * SECTOR, np.uint8)
+    whole[: len(data)] = data
+    sectors = whole.reshape(-1, SECTOR)
+    found: npt.NDArray[np.bool_] = (sectors[:, :-64] == sectors[:, 64:]).all(axis=1)
+    return found
 
 
 def _plain(data: npt.NDArray[np.uint8]) -> bool:

@@ -1,0 +1,111 @@
+"""Fault chain: who is at fault along the rows that do not match, as states of a hidden Markov chain.
+
+What is damaged on one drive lies together: the member at fault stays the same from piece to piece. Where it changes,
+and anew after a gap, it is drawn from how often each was at fault so far. What stands at a piece speaks for each member
+by so many nats; a piece is laid at one where, of all ways through the chain, nearly all have it there. Forward and
+backward sums after Baum, Petrie, Soules and Weiss (1970).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+Floats = npt.NDArray[np.float64]
+
+TURN_TOUCHING, TURN_NEAR = 0.0005, 0.01
+"""How often another member is at fault in the next piece, where that touches the one before, and where it is near, at
+least."""
+
+SPREAD_TOUCHING, SPREAD_NEAR = 0.1, 1.0
+"""And what share of how often two stretches at random are of different members: where two drives are hurt all over,
+what is near one's place may as well be the other's."""
+
+FEW = 0.01
+"""What a member counts that was never seen at fault: a second drive that is wrong as well is rare."""
+
+MOST_COUNTED = 100.0
+"""Stretches at most by which what was so far counts: a piece is laid at nobody for those alone."""
+
+SEVERAL_SHARE = 0.02
+"""How often several are at fault at one place: none of them can be computed there."""
+
+SURE_SHARE, TORN_WEIGHT = 0.95, 0.05
+"""The probability that one member must have at the begin of a stretch for that to count for what is elsewhere, and what
+it counts where two have as much together: of data and parity of one strip either may be the older, but it is the same
+drive that is in question from row to row."""
+
+ROUNDS = 8
+
+
+@dataclass(frozen=True)
+class Link:
+    """A piece in a chain.
+
+    nats   by member, and last for several at once: what stands there says of its being at fault; -inf for one that
+           takes no part. float (members + 1,)
+    turn   how often the member at fault is another one than in the piece before; 1 for a new stretch
+    """
+
+    nats: Floats
+    turn: float
+
+
+def posteriors(chains: Sequence[Sequence[Link]], known: Floats) -> list[Floats]:
+    """By chain, the log probability of each member at each piece, and last of several, float (pieces, members + 1).
+
+    known   by member: nats that something else says of its being at fault, float (members,)
+    """
+    weight = np.exp(known - known.max())
+    share = _with_several(weight / weight.sum())
+    found = [_through(chain, share, 0.0) for chain in chains]  # first, as if one alone were at fault
+    for _round in range(ROUNDS):
+        counts = np.zeros(len(known))
+        for chain, told in zip(chains, found, strict=True):
+            begins = [i for i, link in enumerate(chain) if link.turn >= 1.0]
+            shares = np.exp(told[begins])
+            ranked = np.sort(shares, axis=1)
+            sure = ranked[:, -1] >= SURE_SHARE
+            counts += np.bincount(shares.argmax(axis=1)[sure], minlength=len(known) + 1)[: len(known)]
+            torn = ~sure & (ranked[:, -2:].sum(axis=1) >= SURE_SHARE)
+            counts += TORN_WEIGHT * shares[torn, : len(known)].sum(axis=0)
+        most = counts.sum()
+        counts *= min(1.0, MOST_COUNTED / most) if most else 1.0
+        alone = (counts + FEW) * weight / ((counts + FEW) * weight).sum()
+        before, share = share, _with_several(alone)
+        found = [_through(chain, share, 1.0 - float((alone * alone).sum())) for chain in chains]
+        if np.abs(share - before).max() < 1e-3:
+            break
+    return found
+
+
+def _with_several(alone: Floats) -> Floats:
+    """How often each member is at fault by itself, and last, several at one place."""
+    return np.append(alone * (1 - SEVERAL_SHARE), SEVERAL_SHARE)
+
+
+def _through(chain: Sequence[Link], share: Floats, spread: float) -> Floats:
+    """The log probability of each member at each piece of one chain: forward and backward, scaled at each piece."""
+    count = len(chain)
+    said = np.stack([link.nats for link in chain])
+    said = np.exp(said - said.max(axis=1, keepdims=True))
+    mixed = np.array([SPREAD_TOUCHING if link.turn <= TURN_TOUCHING else SPREAD_NEAR for link in chain])
+    turns = np.maximum([link.turn for link in chain], mixed * spread)
+    ahead = np.zeros_like(said)
+    now = said[0] * share
+    ahead[0] = now / now.sum()
+    for i in range(1, count):
+        now = ((1 - turns[i]) * ahead[i - 1] + turns[i] * share) * said[i]
+        ahead[i] = now / now.sum()
+    back = np.ones_like(said)
+    for i in range(count - 2, -1, -1):
+        later = said[i + 1] * back[i + 1]
+        now = (1 - turns[i + 1]) * later + turns[i + 1] * (share * later).sum()
+        back[i] = now / now.sum()
+    both = ahead * back
+    with np.errstate(divide="ignore"):
+        told: Floats = np.log(both / both.sum(axis=1, keepdims=True))
+    return told
