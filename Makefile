@@ -39,6 +39,7 @@ slow: $(VENV)/.installed-dev
 	$(BIN)/python benchmarks/accuracy.py --seed $$(date +%j) --cases 100
 	$(BIN)/python benchmarks/real.py --gib 2 --extract
 	$(BIN)/python -m benchmarks.borders --seed $$(date +%j) --count 2000
+	$(BIN)/python benchmarks/blame.py --seed $$(date +%j)
 	$(BIN)/python benchmarks/fuzz.py --seed $$(date +%j)
 
 shots: $(VENV)/.installed-dev

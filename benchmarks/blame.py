@@ -30,7 +30,7 @@ sys.path.insert(0, str(Path(__file__).resolve().parents[1]))
 from tests.slicer import Spec, cut
 
 from benchmarks.accuracy import small_volumes
-from faithful_stripe.core.arrays.geometry import geometry
+from faithful_stripe.core.arrays.geometry import Geometry, geometry
 from faithful_stripe.core.lineup.full_pass.row_pass import full_pass
 from faithful_stripe.media.image import ImageFile
 
@@ -94,6 +94,16 @@ def damaged(rng: random.Random, held: Bytes, kind: str, strip: int, pieces: int)
     return changed
 
 
+def laid_in(made: Geometry, paths: list[Path]) -> npt.NDArray[np.bool_]:
+    """Which sectors of each member a full pass does not use: bool (members, sectors)."""
+    with ExitStack() as stack:
+        found = full_pass(made, [stack.enter_context(ImageFile(path)) for path in paths])
+    laid = np.zeros((len(paths), made.member_bytes[0] // SECTOR), bool)
+    for fault in found.faults:
+        laid[fault.member, fault.start // SECTOR : -(-fault.end // SECTOR)] = True
+    return laid
+
+
 def case(rng: random.Random, volumes: list[Path], place: Path) -> tuple[str, str, Told]:
     """Cut, damage, read: words for the case, the kind of damage, and what was told."""
     volume = rng.choice(volumes)
@@ -109,12 +119,7 @@ def case(rng: random.Random, volumes: list[Path], place: Path) -> tuple[str, str
         changed[m] = damaged(rng, held, kind, spec.strip, pieces)
         held.tofile(paths[m])
     made = geometry("RAID5", members, spec.strip, member_bytes=size, rotation=spec.rotation, data=spec.data)
-    with ExitStack() as stack:
-        sources = [stack.enter_context(ImageFile(path)) for path in paths]
-        found = full_pass(made, sources)
-    laid = np.zeros((members, size // SECTOR), bool)
-    for fault in found.faults:
-        laid[fault.member, fault.start // SECTOR : -(-fault.end // SECTOR)] = True
+    laid = laid_in(made, paths)
     several = sum(c.astype(int) for c in changed.values()) > 1
     told = Told()
     for m, where in changed.items():

@@ -35,9 +35,12 @@ Floats = npt.NDArray[np.float64]
 REGION_GAP = 256 << 10
 """Pieces of one group of members no further apart than this, in bytes of a member, are one stretch."""
 
-LEAD_NATS, OWN_NATS = 7.0, 2.0
+LEAD_NATS, OWN_NATS = 7.5, 2.0
 """By which one member must lead all others at a piece for it to be laid at it, and by which what stands in its own
 stretch must speak for that member more than for most: nothing is laid at one for what is elsewhere alone."""
+
+RIVAL_SHARE = 0.03
+"""Of all that is at fault, what another member must be for what stands at a run to have to tell the two apart."""
 
 LEARNED_BYTES, LEARNED_ROWS = 2 << 20, 24
 """Of so many bytes of a member, so many rows teach: of the first stretch, the second, the fourth, ..., and of each
@@ -227,13 +230,13 @@ class Judge:
         still: list[Run] = []
         self._left = []
         for one in runs:
-            told = self._look(one)
-            if isinstance(told, _Looked):
-                open_.append(told)
-            elif told is None:
+            seen = self._look(one)
+            if isinstance(seen, _Looked):
+                open_.append(seen)
+            elif seen is None:
                 still.append(one)
             else:
-                faults += told
+                faults += seen
         chains = [chain for looked in self._chains(open_) for chain in self._without_apart(looked)]
         if not chains:
             return faults, still + [piece.run for piece in self._left]
@@ -242,8 +245,9 @@ class Judge:
         for who, nats in self.suspects.items():
             known[who] = max(SUSPECT_NATS, nats)
         links_of = [self._links(chain, likely, rare) for chain in chains]
-        for chain, links, shares in zip(chains, links_of, posteriors(links_of, known), strict=True):
-            for piece, led in zip(chain, self._led(links, shares, known), strict=True):
+        told_of, shares = posteriors(links_of, known)
+        for chain, links, told in zip(chains, links_of, told_of, strict=True):
+            for piece, led in zip(chain, self._led(chain, links, told, known, shares), strict=True):
                 if led is None:
                     self._left.append(piece)
                 else:
@@ -379,17 +383,26 @@ class Judge:
                 found.append(piece.members_of_cells[position])
         return found
 
-    def _led(self, links: Sequence[Link], shares: Floats, known: Floats) -> Iterator[int | None]:
-        """The member at which each piece of a chain is laid; None for nobody."""
-        begins = [i for i, link in enumerate(links) if link.turn >= 1.0]
-        count = len(self.members)
+    def _led(
+        self, chain: Sequence[_Piece], links: Sequence[Link], told: Floats, known: Floats, shares: Floats
+    ) -> Iterator[int | None]:  # fmt: skip
+        """The member at which each piece of a chain is laid; None for nobody.
+
+        shares  how often each member is at fault: of those that are, what stands at the run itself must tell
+        """
+        count, begins = len(self.members), [i for i, link in enumerate(links) if link.turn >= 1.0]
+        said = np.array([link.nats[:count] for link in links])
         for low, high in pairwise([*begins, len(links)]):
-            own = np.sum([link.nats[:count] for link in links[low:high]], axis=0) + known
+            own = said[low:high].sum(axis=0) + known
             own -= np.median(own[np.isfinite(own)])
-            for told in shares[low:high]:
-                first, second = np.argsort(-told)[:2].tolist()
-                led = first < count and told[first] - told[second] >= LEAD_NATS and own[first] >= OWN_NATS
-                yield first if led else None
+            for _run, pieces in groupby(range(low, high), key=lambda i: id(chain[i].looked)):
+                there = list(pieces)
+                here = said[there].sum(axis=0) + known
+                for i in there:
+                    first, second = np.argsort(-told[i])[:2].tolist()
+                    led = first < count and told[i, first] - told[i, second] >= LEAD_NATS and own[first] >= OWN_NATS
+                    others = [m for m in range(count) if m != first and shares[m] >= RIVAL_SHARE] if led else []
+                    yield first if led and all(here[first] - here[m] >= OWN_NATS for m in others) else None
 
     def _links(self, chain: Sequence[_Piece], likely: Pairs | None, rare: float) -> list[Link]:
         """What stands at each piece of a chain, said of each member, and last of several at once."""

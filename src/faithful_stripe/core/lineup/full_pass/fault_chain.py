@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 import numpy.typing as npt
@@ -54,32 +55,52 @@ class Link:
     turn: float
 
 
-def posteriors(chains: Sequence[Sequence[Link]], known: Floats) -> list[Floats]:
-    """By chain, the log probability of each member at each piece, and last of several, float (pieces, members + 1).
+def posteriors(chains: Sequence[Sequence[Link]], known: Floats) -> tuple[list[Floats], Floats]:
+    """By chain, the log probability of each member at each piece, and last of several, float (pieces, members + 1); and
+    how often each member is at fault, float (members,).
 
     known   by member: nats that something else says of its being at fault, float (members,)
     """
     weight = np.exp(known - known.max())
-    share = _with_several(weight / weight.sum())
-    found = [_through(chain, share, 0.0) for chain in chains]  # first, as if one alone were at fault
+    stretches = [stretch for chain in chains for stretch in _stretches(chain)]
+    alone = weight / weight.sum()
+    first = _with_several(alone)
+    found = [_through(stretch, first, 0.0) for stretch in stretches]  # as if one alone were at fault
     for _round in range(ROUNDS):
-        counts = np.zeros(len(known))
-        for chain, told in zip(chains, found, strict=True):
-            begins = [i for i, link in enumerate(chain) if link.turn >= 1.0]
-            shares = np.exp(told[begins])
-            ranked = np.sort(shares, axis=1)
-            sure = ranked[:, -1] >= SURE_SHARE
-            counts += np.bincount(shares.argmax(axis=1)[sure], minlength=len(known) + 1)[: len(known)]
-            torn = ~sure & (ranked[:, -2:].sum(axis=1) >= SURE_SHARE)
-            counts += TORN_WEIGHT * shares[torn, : len(known)].sum(axis=0)
+        counts = np.array([_counted(told[0]) for told in found])
         most = counts.sum()
         counts *= min(1.0, MOST_COUNTED / most) if most else 1.0
-        alone = (counts + FEW) * weight / ((counts + FEW) * weight).sum()
-        before, share = share, _with_several(alone)
-        found = [_through(chain, share, 1.0 - float((alone * alone).sum())) for chain in chains]
-        if np.abs(share - before).max() < 1e-3:
+        # no stretch counts for itself
+        others = (counts.sum(axis=0) - counts + FEW) * weight
+        shares = others / others.sum(axis=1, keepdims=True)
+        before, alone = alone, (counts.sum(axis=0) + FEW) * weight / ((counts.sum(axis=0) + FEW) * weight).sum()
+        spread = 1.0 - float((alone * alone).sum())
+        found = [_through(one, _with_several(share), spread) for one, share in zip(stretches, shares, strict=True)]
+        if np.abs(alone - before).max() < 1e-3:
             break
-    return found
+    whole, made = iter(found), list[Floats]()
+    for chain in chains:
+        made.append(np.concatenate([next(whole) for _stretch in _stretches(chain)]))
+    return made, alone
+
+
+def _stretches(chain: Sequence[Link]) -> list[Sequence[Link]]:
+    begins = [i for i, link in enumerate(chain) if link.turn >= 1.0 or not i]
+    return [chain[a:b] for a, b in pairwise([*begins, len(chain)])]
+
+
+def _counted(told: Floats) -> Floats:
+    """What a stretch that begins with these log probabilities counts for what is elsewhere, by member."""
+    shares = np.exp(told)
+    count = len(shares) - 1
+    ranked = np.sort(shares)
+    if ranked[-1] >= SURE_SHARE:
+        found: Floats = np.zeros(len(shares))
+        found[shares.argmax()] = 1.0
+        return found[:count]
+    torn = ranked[-2:].sum() >= SURE_SHARE
+    weighed: Floats = TORN_WEIGHT * shares[:count] if torn else np.zeros(count)
+    return weighed
 
 
 def _with_several(alone: Floats) -> Floats:

@@ -62,7 +62,8 @@ def accounts(
     best = max((told[row] for row in data), default=most + wrong)
     for row in range(len(held)):
         if parity[row]:
-            told[row] = float(likely.each(held[row])[here].sum()) if blank[row] else max(told[row], best)
+            now = float(likely.each(held[row])[here].sum()) if blank[row] else -np.inf  # as the array's own are
+            told[row] = max(told[row], now if blank[row] else best)
     behind = (told - told.max()) / max(1, count)
     near: Floats = np.minimum(0.0, behind + LEAST_NATS) * count
     return near
