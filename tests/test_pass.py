@@ -12,7 +12,7 @@ from faithful_stripe.core.errors import StripeError
 from faithful_stripe.core.lineup.document.four_verdicts import NAMES, Reason, Sure, Verdict, Verdicts, placed
 from faithful_stripe.core.lineup.document.lineup_document import Lineup
 from faithful_stripe.core.lineup.document.row_map import RowMap, State, Why, opened
-from faithful_stripe.core.lineup.full_pass import blame, soundness
+from faithful_stripe.core.lineup.full_pass import blame, fault_pieces, soundness
 from faithful_stripe.core.lineup.full_pass.patches import patches
 from faithful_stripe.core.lineup.full_pass.row_pass import full_pass
 from faithful_stripe.core.lineup.full_pass.stretch import Stretch
@@ -186,7 +186,7 @@ def test_zeros_of_a_rescue_copy_are_laid_at_the_member_that_has_them():
 def test_who_is_at_fault_is_decided_by_region(monkeypatch):
     """One member is blank in one region, another one in another: nobody is blamed for all of it."""
     shape, members, content = written("RAID5")
-    monkeypatch.setattr(blame, "REGION_GAP", 2 * STRIP)  # as these members are small
+    monkeypatch.setattr(fault_pieces, "REGION_GAP", 2 * STRIP)  # as these members are small
     members[1].write(2 * STRIP + 512, bytes(2 * STRIP))
     members[4].write((ROWS - 3) * STRIP + 1024, bytes(STRIP))
     found = full_pass(shape, members)

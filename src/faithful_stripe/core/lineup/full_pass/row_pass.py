@@ -25,7 +25,8 @@ from ..document.custody import SPAN_BYTES, Sealing
 from ..document.row_map import Fault, RowMap, Shorter, State, Why, as_long
 from ..reading.row_reader import Rows, fill_readable, holding, rows_of
 from ..reading.samples import Tell, silent
-from .blame import Judge, Run
+from .blame import Judge
+from .fault_pieces import Run
 from .stretch import BLOCK, Sink, Stretch
 
 Bytes2D = npt.NDArray[np.uint8]
@@ -183,7 +184,7 @@ class _Pass:
         self._test(rows.blocks, filled, rows.first, rows.last, gone)
         if len(rows.lost) > 1:
             self._undetermined(rows, gone)
-        self.judge.learn(rows.blocks, rows.first, gone)
+        self.judge.learned.learn(rows.blocks, rows.first, gone)
         if self.sink:
             full = self.strip % BLOCK == 0 and all(some.all() for who, some in enumerate(fine) if who not in gone)
             self._hand_on(rows.blocks, rows.first, rows.last, gone, full)
