@@ -24,7 +24,7 @@ from ...arrays.rebuild import locate, times
 from ...source import BlockSource, BlockSourceError
 from ..document.row_map import Fault, Why
 from .fault_chain import Link, posteriors
-from .fault_evidence import WEIGHED, Evidence
+from .fault_evidence import Evidence
 from .fault_pieces import Looked, Piece, Run, pieces_of, plain, stretches
 from .learned_bytes import Learned
 
@@ -37,6 +37,10 @@ stretch must speak for that member more than for most: nothing is laid at one fo
 RIVAL_SHARE = 0.03
 """Of all that is at fault, what another member must be for what stands at a run to have to tell the two apart."""
 
+ALONE_SHARE = 0.97
+"""Of all that is at fault, what one member must be for a run to be laid at it that was not looked at, where only one of
+those before and behind it is."""
+
 SUSPECT_NATS = 8.0
 """For a member that the samples call out of date."""
 
@@ -45,6 +49,9 @@ FULL = 2
 
 LEAST_SHARE = 0.8
 """Of the pieces of a stretch, those at which the others add up by themselves where a member takes no part in it."""
+
+MOST_WEIGHED, TRIED = 4096, 64
+"""Runs that are looked at, and pieces of a stretch at which it is tried whether the others do without a member."""
 
 MOST_TOLD = 1 << 20
 """Bytes of a run that are looked at."""
@@ -87,8 +94,11 @@ class Judge:
         open_: list[Looked] = []
         still: list[Run] = []
         self._left = []
-        for one in runs:
-            seen = self._look(one)
+        single = {r for r in runs if len(codes.remaining(self._group(r).checks, r.erased)) == 1}
+        sampled, between = self._sampled(stretches(tuple(single), self.made))
+        those = [(r, -1) for r in runs if r not in single]
+        for one, number in [*those, *((r, number) for number, some in enumerate(sampled) for r in some)]:
+            seen = self._look(one, number)
             if isinstance(seen, Looked):
                 open_.append(seen)
             elif seen is None:
@@ -96,27 +106,51 @@ class Judge:
             else:
                 faults += seen
         chains = [chain for looked in self._chains(open_) for chain in self._without_apart(looked)]
-        if not chains:
-            return faults, still + [piece.run for piece in self._left]
-        evidence = Evidence(self.made, self.members, self.suspects, self.learned)
-        known = np.zeros(len(self.members))
-        for who, nats in self.suspects.items():
-            known[who] = max(SUSPECT_NATS, nats)
-        links_of = [evidence.links(chain) for chain in chains]
-        told_of, shares = posteriors(links_of, known)
-        for chain, links, told in zip(chains, links_of, told_of, strict=True):
-            for piece, led in zip(chain, self._led(chain, links, told, known, shares), strict=True):
-                if led is None:
-                    self._left.append(piece)
-                else:
-                    faults += self._laid(piece.run, led, Why.BLANK if led in piece.empty else Why.OUT_OF_DATE)
-        for piece in self._left:
-            away = piece.members & self.behind
-            if len(away) == 1:  # nothing there speaks for another one, and the others were written together
-                faults += self._laid(piece.run, min(away), Why.AWAY)
+        laid_of: dict[Run, list[tuple[int, Why] | None]] = {}
+        shares = np.zeros(len(self.members))
+        if chains:
+            evidence = Evidence(self.made, self.members, self.suspects, self.learned)
+            known = np.zeros(len(self.members))
+            for who, nats in self.suspects.items():
+                known[who] = max(SUSPECT_NATS, nats)
+            links_of = [evidence.links(chain) for chain in chains]
+            told_of, shares = posteriors(links_of, known)
+            for chain, links, told in zip(chains, links_of, told_of, strict=True):
+                for piece, led in zip(chain, self._led(chain, links, told, known, shares), strict=True):
+                    why = Why.BLANK if led in piece.empty else Why.OUT_OF_DATE
+                    laid_of.setdefault(piece.looked.run, []).append((led, why) if led is not None else None)
+                    if led is None:
+                        self._left.append(piece)
+                    else:
+                        faults += self._laid(piece.run, led, why)
+        left = [(piece.run, piece.members) for piece in self._left]
+        for run, before, behind in between:
+            beside = {*laid_of.get(before, [None]), *laid_of.get(behind, [None])}
+            led_by = {led[0] for led in beside if led is not None}
+            alone = len(led_by) == 1 and (None not in beside or shares[min(led_by)] >= ALONE_SHARE)
+            found = next(led for led in beside if led is not None) if alone else None
+            if found is not None:
+                faults += self._laid(run, *found)
             else:
-                still.append(piece.run)
+                left.append((run, self._group(run).members))
+        for run, members in left:
+            away = members & self.behind
+            if len(away) == 1:  # nothing there speaks for another one, and the others were written together
+                faults += self._laid(run, min(away), Why.AWAY)
+            else:
+                still.append(run)
         return faults, still
+
+    def _sampled(self, near: Sequence[Sequence[Run]]) -> tuple[list[list[Run]], list[tuple[Run, Run, Run]]]:
+        """Of stretches of runs, those that are looked at; and those between two of them, each with the two: they are
+        laid where both are."""
+        step = max(1, -(-sum(map(len, near)) // MOST_WEIGHED))
+        chosen = [[*range(0, len(runs) - 1, step), len(runs) - 1] for runs in near]
+        between = [
+            (runs[i], runs[a], runs[b])
+            for runs, some in zip(near, chosen, strict=True) for a, b in pairwise(some) for i in range(a + 1, b)
+        ]  # fmt: skip
+        return [[runs[i] for i in some] for runs, some in zip(near, chosen, strict=True)], between
 
     # one run ------------------------------------------------------------------------------------
 
@@ -129,7 +163,7 @@ class Judge:
         first = min(r for r, _ in self._group(run).cells)
         return who, self.made.start_bytes[who] + (run.row - first + row) * self.made.strip_bytes
 
-    def _look(self, run: Run) -> list[Fault] | Looked | None:
+    def _look(self, run: Run, stretch: int) -> list[Fault] | Looked | None:
         """The faults of a run where algebra tells them; what stands there where one equation is left; None for a run
         that stays open."""
         group = self._group(run)
@@ -160,7 +194,7 @@ class Judge:
                 return None
             blank = plain(cells[liar])
             return self._laid(run, self._offset(run, liar)[0], Why.BLANK if blank else Why.LOCATED, True)
-        return Looked(run, cells, checks[0], left[0])
+        return Looked(run, stretch, cells, checks[0], left[0])
 
     def _laid(self, run: Run, member: int, why: Why, proven: bool = False) -> list[Fault]:
         cell = next(c for c, (_row, who) in enumerate(self._group(run).cells) if who == member)
@@ -171,19 +205,19 @@ class Judge:
 
     def _chains(self, looked: Sequence[Looked]) -> list[list[Piece]]:
         """The pieces of the runs of the same members, in the order in which they stand."""
-        found: dict[frozenset[int], list[Piece]] = {}
+        found: dict[tuple[int, ...], list[Piece]] = {}
         for one in sorted(looked, key=lambda x: (x.run.row, x.run.start)):
-            who = self._group(one.run).members if self.made.pattern.unit_rows == 1 else frozenset({one.run.group})
-            found.setdefault(who, []).extend(pieces_of(one, self._group(one.run)))
+            found.setdefault(one.run.group_key(self.made), []).extend(pieces_of(one, self._group(one.run)))
         return list(found.values())
 
     def _without_apart(self, chain: Sequence[Piece]) -> list[list[Piece]]:
         """A chain but for the stretches in which the others add up without one member: they are an array by themselves,
         and nobody's fault."""
         kept: list[Piece] = []
-        for stretch in stretches(chain, self.made.strip_bytes):
+        for _number, some in groupby(chain, key=lambda piece: piece.looked.stretch):
+            stretch = list(some)
             outside: Counter[int] = Counter()
-            chosen = stretch[:: max(1, len(stretch) // WEIGHED)]
+            chosen = stretch[:: max(1, len(stretch) // TRIED)]
             for piece in chosen:
                 outside.update(self._outside(piece))
             alone = next((who for who, count in outside.items() if count >= LEAST_SHARE * len(chosen)), None)

@@ -32,7 +32,10 @@ MOST_COUNTED = 100.0
 """Stretches at most by which what was so far counts: a piece is laid at nobody for those alone."""
 
 SEVERAL_SHARE = 0.02
-"""How often several are at fault at one place: none of them can be computed there."""
+"""How often several are at fault at one place, where more than one is anywhere: none can be computed there."""
+
+LEAST_SPREAD = 0.02
+"""What of that is left where one member alone is ever at fault."""
 
 SURE_SHARE, TORN_WEIGHT = 0.95, 0.05
 """The probability that one member must have at the begin of a stretch for that to count for what is elsewhere, and what
@@ -104,8 +107,10 @@ def _counted(told: Floats) -> Floats:
 
 
 def _with_several(alone: Floats) -> Floats:
-    """How often each member is at fault by itself, and last, several at one place."""
-    return np.append(alone * (1 - SEVERAL_SHARE), SEVERAL_SHARE)
+    """How often each member is at fault by itself, and last, several at one place: where one alone is at fault
+    elsewhere, that is rarer still."""
+    several = SEVERAL_SHARE * max(LEAST_SPREAD, 1.0 - float((alone * alone).sum()))
+    return np.append(alone * (1 - several), several)
 
 
 def _through(chain: Sequence[Link], share: Floats, spread: float) -> Floats:

@@ -14,7 +14,7 @@ from ...source import BlockSource, BlockSourceError
 from ..reading.samples import BLOCK
 from .fault_chain import TURN_NEAR, TURN_TOUCHING, Link
 from .fault_likelihood import accounts
-from .fault_pieces import REGION_GAP, Piece, plain, stretches
+from .fault_pieces import Piece, plain
 from .learned_bytes import Learned
 
 Floats = npt.NDArray[np.float64]
@@ -40,9 +40,11 @@ are blank together."""
 LEAST_PART = 0.25
 """Of a run, the share along which a member is blank at least where that says something of it."""
 
-WEIGHED, PIECES_READ, PLACES = 64, 2, 4
-"""Runs of a stretch that are weighed, pieces of a run whose bytes are looked at, and places of a piece at which they
-are."""
+MOST_BLANK = 2
+"""Members that are blank at one place at most for that to say something of them."""
+
+PIECES_READ, PLACES = 2, 4
+"""Pieces of a run whose bytes are looked at, and places of a piece at which they are."""
 
 
 class Evidence:
@@ -60,20 +62,17 @@ class Evidence:
     def links(self, chain: Sequence[Piece]) -> list[Link]:
         """What stands at each piece of a chain, said of each member, and last of several at once."""
         made: list[Link] = []
-        end = -REGION_GAP - 1
-        for stretch in stretches(chain, self.made.strip_bytes):
-            runs = [list(pieces) for _run, pieces in groupby(stretch, key=lambda piece: id(piece.looked))]
-            step = max(1, len(runs) // WEIGHED)
-            for number, pieces in enumerate(runs):
-                told = self._said(pieces, number % step == 0)
-                for position, (piece, nats) in enumerate(zip(pieces, told, strict=True)):
-                    begin, after = piece.place(self.made.strip_bytes)
-                    fresh = not number and not position
-                    made.append(Link(nats, 1.0 if fresh else TURN_TOUCHING if begin == end else TURN_NEAR))
-                    end = after
+        end, before = -1, -1
+        for _run, some in groupby(chain, key=lambda piece: id(piece.looked)):
+            pieces = list(some)
+            for piece, nats in zip(pieces, self._said(pieces), strict=True):
+                begin, after = piece.place(self.made.strip_bytes)
+                touching = TURN_TOUCHING if begin == end else TURN_NEAR
+                made.append(Link(nats, touching if piece.looked.stretch == before else 1.0))
+                end, before = after, piece.looked.stretch
         return made
 
-    def _said(self, pieces: Sequence[Piece], weighed: bool) -> list[Floats]:
+    def _said(self, pieces: Sequence[Piece]) -> list[Floats]:
         """What stands at the pieces of one run says of each member's being at fault, and last of several at once, in
         nats. What is blank from piece to piece says it once, and of the bytes those of the longest pieces are looked
         at: facts of one strip are nearly one."""
@@ -82,8 +81,6 @@ class Evidence:
         for nats in found:
             nats[who] = 0.0
             nats[count] = -SEVERAL_NATS
-        if not weighed:
-            return found
         aged = any(self.suspects.get(m, 0.0) >= OLD_NATS for m in who)
         # of two copies both are like the rest of the array: what their own structures say of their age tells more
         if not aged or len(who) > 2:
@@ -93,10 +90,10 @@ class Evidence:
         for member in who:
             for blank, stretch in groupby(range(len(pieces)), key=lambda i: member in pieces[i].empty):
                 there = list(stretch)
-                if blank:
+                if blank and max(len(pieces[i].empty) for i in there) <= MOST_BLANK:  # in a sparse row all are
                     found[there[0]][member] += self._blank_nats([pieces[i] for i in there], member)
         for piece, nats in zip(pieces, found, strict=True):
-            if len(piece.empty) > 1:
+            if 1 < len(piece.empty) <= MOST_BLANK:
                 nats[count] += min(2 * RUN_NATS, float(np.sort(nats[who])[-2:].sum()))
         return found
 

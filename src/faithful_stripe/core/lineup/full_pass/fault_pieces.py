@@ -10,6 +10,7 @@ import numpy as np
 import numpy.typing as npt
 
 from ...arrays.engine import SECTOR
+from ...arrays.geometry import Geometry
 from ...arrays.layout import Group
 
 Bytes2D = npt.NDArray[np.uint8]
@@ -35,12 +36,24 @@ class Run:
     end: int
     erased: frozenset[int]
 
+    def group_key(self, made: Geometry) -> tuple[int, ...]:
+        """What is the same for the runs that one chain may hold: those of the same members."""
+        return tuple(sorted(made.pattern.groups[self.group].members)) if made.pattern.unit_rows == 1 else (self.group,)
+
+    def place(self, strip: int) -> tuple[int, int]:
+        """Where it begins and ends on its members, in bytes from the start of the data."""
+        return self.row * strip + self.start, self.row * strip + self.end
+
 
 @dataclass
 class Looked:
-    """A run with what stands there: uint8 (cells, bytes), and what its one equation leaves: uint8 (bytes,)."""
+    """A run with what stands there: uint8 (cells, bytes), and what its one equation leaves: uint8 (bytes,).
+
+    stretch  number of the stretch of runs it stands in
+    """
 
     run: Run
+    stretch: int
     cells: Bytes2D
     coefficients: tuple[int, ...]
     sums: npt.NDArray[np.uint8]
@@ -77,9 +90,7 @@ class Piece:
         return self.run.end == self.looked.run.end
 
     def place(self, strip: int) -> tuple[int, int]:
-        """Where it begins and ends on its members, in bytes from the start of the data."""
-        at = self.run.row * strip
-        return at + self.run.start, at + self.run.end
+        return self.run.place(strip)
 
     @property
     def sums(self) -> npt.NDArray[np.uint8]:
@@ -109,16 +120,16 @@ def pieces_of(looked: Looked, group: Group) -> list[Piece]:
     return made
 
 
-def stretches(chain: Sequence[Piece], strip: int) -> list[list[Piece]]:
-    """The pieces of a chain that stand near one another; strips of so many bytes."""
-    found: list[list[Piece]] = []
-    end = -REGION_GAP - 1
-    for piece in chain:
-        begin, after = piece.place(strip)
-        if begin - end > REGION_GAP:
+def stretches(runs: Sequence[Run], made: Geometry) -> list[list[Run]]:
+    """The runs of the same members that stand near one another."""
+    found: list[list[Run]] = []
+    end, before = 0, None
+    for one in sorted(runs, key=lambda r: (r.group_key(made), r.row, r.start)):
+        (begin, after), key = one.place(made.strip_bytes), one.group_key(made)
+        if key != before or begin - end > REGION_GAP:
             found.append([])
-        found[-1].append(piece)
-        end = after
+        found[-1].append(one)
+        end, before = after, key
     return found
 
 
