@@ -6,6 +6,7 @@ its bytes are not used.
 
 from __future__ import annotations
 
+from bisect import bisect_left, bisect_right
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
@@ -170,15 +171,25 @@ class Excused:
     def size(self) -> int:
         return self.source.size
 
+    def __post_init__(self) -> None:
+        self.ranges = union(self.ranges)
+        self._ends = [end for _start, end in self.ranges]
+
+    def _within(self, start: int, end: int) -> list[Range]:
+        """The ranges in a part of the member: there may be tens of thousands, asked for at every strip."""
+        first = bisect_right(self._ends, start)
+        last = bisect_left(self._ends, end)
+        return clip(self.ranges[first : last + 1], start, end)
+
     def read_into(self, offset: int, buffer: Buffer) -> None:
         length = memoryview(buffer).nbytes
-        if clip(self.ranges, offset, offset + length):
+        if self._within(offset, offset + length):
             raise Unreadable(source=self.source, offset=offset, length=length)
         self.source.read_into(offset, buffer)
 
     def data_ranges(self, start: int = 0, end: int | None = None) -> Iterator[Range]:
         stop = self.size if end is None else min(end, self.size)
-        yield from union([*self.source.data_ranges(start, stop), *clip(self.ranges, start, stop)])
+        yield from union([*self.source.data_ranges(start, stop), *self._within(start, stop)])
 
 
 @dataclass

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from itertools import groupby, pairwise
 
 import numpy as np
@@ -43,6 +43,9 @@ those before and behind it is."""
 
 SUSPECT_NATS = 8.0
 """For a member that the samples call out of date."""
+
+MOSTLY_BLANK = 0.8
+"""Of what is laid at a member at one run, the share that is blank where that is the reason."""
 
 FULL = 2
 """Members that hold something and add up to zero, so many at least, are an array by themselves."""
@@ -116,13 +119,12 @@ class Judge:
             links_of = [evidence.links(chain) for chain in chains]
             told_of, shares = posteriors(links_of, known)
             for chain, links, told in zip(chains, links_of, told_of, strict=True):
-                for piece, led in zip(chain, self._led(chain, links, told, known, shares), strict=True):
-                    why = Why.BLANK if led in piece.empty else Why.OUT_OF_DATE
-                    laid_of.setdefault(piece.looked.run, []).append((led, why) if led is not None else None)
+                laid = zip(chain, self._led(chain, links, told, known, shares), strict=True)
+                for (_run, led), some in groupby(laid, key=lambda both: (id(both[0].looked), both[1])):
+                    pieces = [piece for piece, _led in some]
                     if led is None:
-                        self._left.append(piece)
-                    else:
-                        faults += self._laid(piece.run, led, why)
+                        self._left += pieces
+                    laid_of.setdefault(pieces[0].looked.run, []).append(self._as_laid(pieces, led, faults))
         left = [(piece.run, piece.members) for piece in self._left]
         for run, before, behind in between:
             beside = {*laid_of.get(before, [None]), *laid_of.get(behind, [None])}
@@ -140,6 +142,16 @@ class Judge:
             else:
                 still.append(run)
         return faults, still
+
+    def _as_laid(self, pieces: Sequence[Piece], led: int | None, faults: list[Fault]) -> tuple[int, Why] | None:
+        """Lay pieces of one run, one after the other, at a member; who that is, and why."""
+        if led is None:
+            return None
+        whole = replace(pieces[0].run, end=pieces[-1].run.end)
+        blank = sum(piece.run.end - piece.run.start for piece in pieces if led in piece.empty)
+        why = Why.BLANK if blank >= MOSTLY_BLANK * (whole.end - whole.start) else Why.OUT_OF_DATE
+        faults += self._laid(whole, led, why)
+        return led, why
 
     def _sampled(self, near: Sequence[Sequence[Run]]) -> tuple[list[list[Run]], list[tuple[Run, Run, Run]]]:
         """Of stretches of runs, those that are looked at; and those between two of them, each with the two: they are
