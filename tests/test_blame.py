@@ -13,6 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from faithful_stripe.core.lineup.evidence.byte_pairs import best_pairs
+from faithful_stripe.core.lineup.full_pass import blame as judging
 from faithful_stripe.core.lineup.full_pass import fault_chain
 from faithful_stripe.core.lineup.full_pass.fault_chain import SEVERAL_SHARE, Link, posteriors
 from faithful_stripe.core.lineup.full_pass.fault_likelihood import accounts
@@ -153,8 +154,8 @@ def test_what_is_laid_at_a_member_is_that_ones_fault(tmp_path):
         into = one if words.endswith("on 1") else two
         for name, count in vars(found).items():
             setattr(into, name, getattr(into, name) + count)
-    assert one.wrong == 0 and one.sound == 0 and one.right > 2.5 * one.open, one
-    assert two.right > 4000 and two.wrong < 0.08 * two.right, two  # hurt all over, one drive as the other
+    assert one.wrong == 0 and one.sound == 0 and one.right > 8 * one.open, one
+    assert two.right > 2500 and two.wrong < 0.02 * two.right, two  # hurt all over, one drive as the other
 
 
 def test_holes_that_end_with_their_strips_are_laid_at_the_drive_that_is_full_of_holes(tmp_path):
@@ -176,3 +177,23 @@ def test_holes_that_end_with_their_strips_are_laid_at_the_drive_that_is_full_of_
     changed = (was != held).reshape(-1, 512).any(axis=1)
     assert not laid[[0, 2, 3, 4]].any()
     assert (changed & laid[1]).sum() > 0.9 * changed.sum()
+
+
+@pytest.mark.parametrize("looked_at", [1 << 13, 240])
+def test_a_drive_that_is_wrong_all_over_is_told_by_a_part_of_its_places(tmp_path, monkeypatch, looked_at):
+    monkeypatch.setattr(judging, "MOST_WEIGHED", looked_at)
+    path = volume(tmp_path / "volume.img", 5)
+    spec = blame.Spec("RAID5", 4, 16384, "parity-N", "continuation")
+    paths = [tmp_path / f"{m}.img" for m in range(4)]
+    size = blame.cut(path, spec, paths)
+    held = np.fromfile(paths[2], np.uint8)
+    rng, was = random.Random(6), held.copy()
+    blocks = (np.flatnonzero(held.reshape(-1, 4096).any(axis=1)) * 4096).tolist()
+    for at in rng.sample(blocks, len(blocks) // 3):
+        other = rng.choice(blocks)
+        held[at : at + 4096] = was[other : other + 4096]
+    held.tofile(paths[2])
+    made = blame.geometry("RAID5", 4, 16384, member_bytes=size, rotation="parity-N", data="continuation")
+    laid = blame.laid_in(made, paths)
+    changed = (was != held).reshape(-1, 512).any(axis=1)
+    assert not laid[[0, 1, 3]].any() and (changed & laid[2]).sum() > 0.4 * changed.sum()

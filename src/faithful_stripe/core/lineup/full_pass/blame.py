@@ -53,8 +53,9 @@ FULL = 2
 LEAST_SHARE = 0.8
 """Of the pieces of a stretch, those at which the others add up by themselves where a member takes no part in it."""
 
-MOST_WEIGHED, TRIED = 4096, 64
-"""Runs that are looked at, and pieces of a stretch at which it is tried whether the others do without a member."""
+MOST_WEIGHED, TRIED = 1 << 13, 64
+"""Strips of runs that are looked at, and pieces of a stretch at which it is tried whether the others do without a
+member."""
 
 MOST_TOLD = 1 << 20
 """Bytes of a run that are looked at."""
@@ -156,7 +157,8 @@ class Judge:
     def _sampled(self, near: Sequence[Sequence[Run]]) -> tuple[list[list[Run]], list[tuple[Run, Run, Run]]]:
         """Of stretches of runs, those that are looked at; and those between two of them, each with the two: they are
         laid where both are."""
-        step = max(1, -(-sum(map(len, near)) // MOST_WEIGHED))
+        strips = sum(len(runs) * len(self._group(runs[0]).cells) for runs in near)
+        step = max(1, -(-strips // MOST_WEIGHED))
         chosen = [[*range(0, len(runs) - 1, step), len(runs) - 1] for runs in near]
         between = [
             (runs[i], runs[a], runs[b])

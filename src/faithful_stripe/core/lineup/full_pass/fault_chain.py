@@ -77,7 +77,7 @@ def posteriors(chains: Sequence[Sequence[Link]], known: Floats) -> tuple[list[Fl
         others = (counts.sum(axis=0) - counts + FEW) * weight
         shares = others / others.sum(axis=1, keepdims=True)
         before, alone = alone, (counts.sum(axis=0) + FEW) * weight / ((counts.sum(axis=0) + FEW) * weight).sum()
-        spread = 1.0 - float((alone * alone).sum())
+        spread = _spread(found, len(known))
         found = [_through(one, _with_several(share), spread) for one, share in zip(stretches, shares, strict=True)]
         if np.abs(alone - before).max() < 1e-3:
             break
@@ -85,6 +85,15 @@ def posteriors(chains: Sequence[Sequence[Link]], known: Floats) -> tuple[list[Fl
     for chain in chains:
         made.append(np.concatenate([next(whole) for _stretch in _stretches(chain)]))
     return made, alone
+
+
+def _spread(found: Sequence[Floats], members: int) -> float:
+    """How often two pieces at random are of different members, of those that are clear; 0 where none is."""
+    shares = np.exp(np.concatenate(found))
+    sure = shares.max(axis=1) >= SURE_SHARE
+    counts = np.bincount(shares[sure].argmax(axis=1), minlength=members + 1)[:members]
+    part = counts / max(1, counts.sum())
+    return float(1.0 - (part * part).sum()) if counts.any() else 0.0
 
 
 def _stretches(chain: Sequence[Link]) -> list[Sequence[Link]]:

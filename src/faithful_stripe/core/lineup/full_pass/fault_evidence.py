@@ -40,6 +40,9 @@ are blank together."""
 LEAST_PART = 0.25
 """Of a run, the share along which a member is blank at least where that says something of it."""
 
+RUNS_TOGETHER = 24
+"""Runs of one stretch after which it is taken for another one: what is far off speaks for it as for any other."""
+
 MOST_BLANK = 2
 """Members that are blank at one place at most for that to say something of them."""
 
@@ -62,13 +65,15 @@ class Evidence:
     def links(self, chain: Sequence[Piece]) -> list[Link]:
         """What stands at each piece of a chain, said of each member, and last of several at once."""
         made: list[Link] = []
-        end, before = -1, -1
+        end, before, together = -1, -1, 0
         for _run, some in groupby(chain, key=lambda piece: id(piece.looked)):
             pieces = list(some)
-            for piece, nats in zip(pieces, self._said(pieces), strict=True):
+            fresh = pieces[0].looked.stretch != before or together == RUNS_TOGETHER
+            together = 1 if fresh else together + 1
+            for position, (piece, nats) in enumerate(zip(pieces, self._said(pieces), strict=True)):
                 begin, after = piece.place(self.made.strip_bytes)
                 touching = TURN_TOUCHING if begin == end else TURN_NEAR
-                made.append(Link(nats, touching if piece.looked.stretch == before else 1.0))
+                made.append(Link(nats, 1.0 if fresh and not position else touching))
                 end, before = after, piece.looked.stretch
         return made
 
