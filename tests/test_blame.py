@@ -17,6 +17,7 @@ from faithful_stripe.core.lineup.full_pass import blame as judging
 from faithful_stripe.core.lineup.full_pass import fault_chain
 from faithful_stripe.core.lineup.full_pass.fault_chain import SEVERAL_SHARE, Link, posteriors
 from faithful_stripe.core.lineup.full_pass.fault_likelihood import accounts
+from faithful_stripe.core.source import MemorySource
 
 NATS = st.floats(-6, 6)
 
@@ -197,3 +198,29 @@ def test_a_drive_that_is_wrong_all_over_is_told_by_a_part_of_its_places(tmp_path
     laid = blame.laid_in(made, paths)
     changed = (was != held).reshape(-1, 512).any(axis=1)
     assert not laid[[0, 1, 3]].any() and (changed & laid[2]).sum() > 0.4 * changed.sum()
+
+
+def test_a_place_that_was_not_looked_at_is_not_laid_at_a_member_that_is_missing_there(monkeypatch):
+    """With P and Q, and one member unreadable at a place that does not match: somebody else is wrong there."""
+    strip, rows = 4096, 400
+    made = blame.geometry("RAID6", 5, strip, member_bytes=strip * rows, rotation="parity-N", data="continuation",
+                          q_place="after-p", q_exponent="data-index")  # fmt: skip
+    monkeypatch.setattr(judging, "MOST_WEIGHED", 100)
+    judge = judging.Judge(made, [MemorySource(strip * rows) for _ in range(5)], {2: 20.0})
+    monkeypatch.setattr(
+        judge, "_led", lambda chain, *_: [2 if 2 in piece.members_of_cells else None for piece in chain]
+    )
+    monkeypatch.setattr(judge, "_without_apart", lambda chain: [chain])
+    for member in judge.members:
+        member.write(0, random.Random(member.name).randbytes(strip * rows))
+    number = next(n for n, group in enumerate(made.pattern.groups) if group.cells[0][0] == 0)
+    group = made.pattern.groups[number]
+    cell_of = {who: cell for cell, (_row, who) in enumerate(group.cells)}
+    runs = [
+        judging.Run(row, number, 0, 512, frozenset({cell_of[2 if row % 10 == 5 else 1]}))
+        for row in range(0, rows, made.pattern.rows)
+    ]
+    faults, left = judge.decide(runs)
+    lost = {run.row for run in runs if cell_of[2] in run.erased}
+    assert faults and {fault.member for fault in faults} == {2}
+    assert not {fault.start // strip for fault in faults} & lost and lost <= {run.row for run in left}

@@ -132,10 +132,12 @@ class Judge:
             led_by = {led[0] for led in beside if led is not None}
             alone = len(led_by) == 1 and (None not in beside or shares[min(led_by)] >= ALONE_SHARE)
             found = next(led for led in beside if led is not None) if alone else None
-            if found is not None:
+            group = self._group(run)
+            missing = {group.cells[cell][1] for cell in run.erased}  # what does not match beside it is another's fault
+            if found is not None and found[0] not in missing:
                 faults += self._laid(run, *found)
             else:
-                left.append((run, self._group(run).members))
+                left.append((run, group.members))
         for run, members in left:
             away = members & self.behind
             if len(away) == 1:  # nothing there speaks for another one, and the others were written together
