@@ -12,12 +12,13 @@ from benchmarks import blame
 from hypothesis import given
 from hypothesis import strategies as st
 
+from faithful_stripe.core.arrays.engine import Array
 from faithful_stripe.core.lineup.evidence.byte_pairs import best_pairs
 from faithful_stripe.core.lineup.full_pass import blame as judging
 from faithful_stripe.core.lineup.full_pass import fault_chain
 from faithful_stripe.core.lineup.full_pass.fault_chain import SEVERAL_SHARE, Link, posteriors
 from faithful_stripe.core.lineup.full_pass.fault_likelihood import accounts
-from faithful_stripe.core.source import MemorySource
+from faithful_stripe.core.source import MemorySource, Unreadable
 
 NATS = st.floats(-6, 6)
 
@@ -224,3 +225,27 @@ def test_a_place_that_was_not_looked_at_is_not_laid_at_a_member_that_is_missing_
     lost = {run.row for run in runs if cell_of[2] in run.erased}
     assert faults and {fault.member for fault in faults} == {2}
     assert not {fault.start // strip for fault in faults} & lost and lost <= {run.row for run in left}
+
+
+class Unread(MemorySource):
+    """A member of which nothing can be read."""
+
+    def read_into(self, offset, buffer):
+        raise Unreadable(source=self, offset=offset, length=memoryview(buffer).nbytes)
+
+
+def test_a_place_at_which_a_member_turns_out_to_be_unreadable_is_judged_by_what_is_left():
+    """With P and Q: one member cannot be read when it is looked at, and another one is blank."""
+    strip, rows, rng = 4096, 60, random.Random(8)
+    made = blame.geometry("RAID6", 5, strip, member_bytes=strip * rows, rotation="parity-N", data="continuation",
+                          q_place="after-p", q_exponent="data-index")  # fmt: skip
+    members = [MemorySource(strip * rows) for _ in range(5)]
+    Array(made, members).write(0, text(rng, made.volume_bytes))
+    blank = range(0, rows, 7)
+    for row in blank:
+        members[3].write(row * strip + 512, bytes(1024))
+    judge = judging.Judge(made, [Unread(strip * rows), *members[1:]])
+    numbers = {group.cells[0][0]: n for n, group in enumerate(made.pattern.groups)}
+    runs = [judging.Run(row, numbers[row % made.pattern.rows], 512, 1536, frozenset()) for row in blank]
+    faults, left = judge.decide(runs)
+    assert len(faults) + len(left) == len(runs) and {fault.member for fault in faults} <= {3} and faults

@@ -100,7 +100,9 @@ class Judge:
         self._left = []
         single = {r for r in runs if len(codes.remaining(self._group(r).checks, r.erased)) == 1}
         sampled, between = self._sampled(stretches(tuple(single), self.made))
-        those = [(r, -1) for r in runs if r not in single]
+        # of the others, one equation may be left where a member turns out to be unreadable
+        others = stretches([r for r in runs if r not in single], self.made)
+        those = [(r, -1 - number) for number, some in enumerate(others) for r in some]
         for one, number in [*those, *((r, number) for number, some in enumerate(sampled) for r in some)]:
             seen = self._look(one, number)
             if isinstance(seen, Looked):
@@ -263,7 +265,7 @@ class Judge:
 
         shares  how often each member is at fault: of those that are, what stands at the run itself must tell
         """
-        count, begins = len(self.members), [i for i, link in enumerate(links) if link.turn >= 1.0]
+        count, begins = len(self.members), [i for i, link in enumerate(links) if link.turn >= 1.0 or not i]
         said = np.array([link.nats[:count] for link in links])
         for low, high in pairwise([*begins, len(links)]):
             own = said[low:high].sum(axis=0) + known

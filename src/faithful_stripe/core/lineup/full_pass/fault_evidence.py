@@ -65,7 +65,8 @@ class Evidence:
     def links(self, chain: Sequence[Piece]) -> list[Link]:
         """What stands at each piece of a chain, said of each member, and last of several at once."""
         made: list[Link] = []
-        end, before, together = -1, -1, 0
+        end, together = -1, 0
+        before: int | None = None
         for _run, some in groupby(chain, key=lambda piece: id(piece.looked)):
             pieces = list(some)
             fresh = pieces[0].looked.stretch != before or together == RUNS_TOGETHER
