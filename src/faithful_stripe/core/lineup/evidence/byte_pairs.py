@@ -87,7 +87,7 @@ def accounts(
         now = float(each[here].sum())
         if parity[row]:
             told[row] = max(told[row], now)
-        elif not _noisy(each, here):  # bytes among noise are noise
+        elif not noisy(each, here):  # bytes among noise are noise
             due = float(likely.each(held[row] ^ differs)[here].sum())
             told[row] = max(due, most + rare) - max(now, most + rare) + max(now, most)
     return told
@@ -96,7 +96,7 @@ def accounts(
 SECTOR = 512
 
 
-def _noisy(each: Floats, differs: npt.NDArray[np.bool_]) -> bool:
+def noisy(each: Floats, differs: npt.NDArray[np.bool_]) -> bool:
     """Whether the rest of a block, beside the bytes that do not match, is like nothing."""
     around = ~differs
     return int(around.sum()) >= SECTOR and float(each[around].mean()) < ANYTHING

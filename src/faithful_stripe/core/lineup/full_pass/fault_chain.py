@@ -29,7 +29,7 @@ FEW = 0.01
 """What a member counts that was never seen at fault: a second drive that is wrong as well is rare."""
 
 MOST_COUNTED = 100.0
-"""Stretches at most by which what was so far counts: a piece is laid at nobody for those alone."""
+"""Stretches at most by which what is elsewhere counts."""
 
 SEVERAL_SHARE = 0.02
 """How often several are at fault at one place, where more than one is anywhere: none can be computed there."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 
-from ..evidence.byte_pairs import ANYTHING, Pairs
+from ..evidence.byte_pairs import ANYTHING, Pairs, noisy
 from ..reading.samples import Blocks
 
 Floats = npt.NDArray[np.float64]
@@ -16,8 +16,6 @@ FOREIGN_SHARE = 0.01
 
 LEAST_NATS = 0.3
 """By which two accounts must differ, per byte, to differ at all: nearer ones are the model's own doubt."""
-
-SECTOR = 512
 
 
 def accounts(
@@ -46,7 +44,7 @@ def accounts(
     for row in data:
         each = likely.each(held[row])
         nows[row] = float(each[here].sum())
-        noise[row] = _noisy(each, here)
+        noise[row] = noisy(each, here)
         dues[row] = most if noise[row] else float(likely.each(held[row] ^ differs)[here].sum())
     if data:
         first = max(data, key=lambda row: dues[row])
@@ -67,9 +65,3 @@ def accounts(
     behind = (told - told.max()) / max(1, count)
     near: Floats = np.minimum(0.0, behind + LEAST_NATS) * count
     return near
-
-
-def _noisy(each: Floats, differs: Flags) -> bool:
-    """Whether the rest of a block, beside the bytes that do not match, is like nothing."""
-    around = ~differs
-    return int(around.sum()) >= SECTOR and float(each[around].mean()) < ANYTHING
