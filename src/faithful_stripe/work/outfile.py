@@ -171,10 +171,11 @@ class OutFile:
         self._settle()
 
     def overwrite(self, at: int, data: bytes | bytearray) -> None:
-        """Put other bytes over what was written: all is hashed anew."""
+        """Put other bytes over what was written: what was hashed with the old ones is hashed anew."""
         self._settle()
         self.image.write(at, data)
-        self._digest = Digest(self.image, self.plain)
+        if at < self._digest.done:  # most are overwritten before any is hashed again
+            self._digest = Digest(self.image, self.plain)
 
     def finish(self, tell: Tell = silent) -> tuple[str, str]:
         """Give the file its name; (BLAKE3, SHA-256 or "") of what it holds, read back."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from functools import lru_cache
+from functools import cache, lru_cache
 
 import numpy as np
 
@@ -264,9 +264,14 @@ def locate(checks: codes.Checks, sums: Bytes2D) -> int | None:
 
 def times(factor: int, values: Bytes) -> Bytes:
     """Every byte times a factor in GF(2^8): uint8, of the shape of `values`."""
-    table = np.array([gf256.multiply(factor, value) for value in range(256)], np.uint8)
-    result: Bytes = table[values]
+    result: Bytes = _products(factor)[values]
     return result
+
+
+@cache
+def _products(factor: int) -> Bytes:
+    """A factor times each of the 256 elements: asked for once per cell of every row that does not match."""
+    return np.array([gf256.multiply(factor, value) for value in range(256)], np.uint8)
 
 
 def repair_row(array: Array, bad: Mismatch) -> None:
