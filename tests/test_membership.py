@@ -210,3 +210,35 @@ def test_a_table_of_codes_that_is_related_to_itself_leaves_a_striped_order_certa
     case = pile(tmp_path, volumes / "ntfs.img", Spec("RAID0", 5, 8192))
     (array,) = solve_images(case.images).arrays
     assert right(case, array) and array.verdicts.order.sure is Sure.CERTAIN
+
+
+WORD = b"NOT READ AT ALL "
+
+
+@pytest.mark.parametrize("share", [0.8, 0.3])
+def test_what_a_copy_has_where_it_could_not_read_says_nothing_of_who_belongs_together(tmp_path, share):
+    """Four of five places of a member filled with a word: the others were a stripe without parity, probable and wrong.
+    Words that are data, as maps of what is in use are, still tell of their group."""
+    spec = Spec("RAID5", 4, STRIP, "parity-N", "continuation")
+    images = members(tmp_path, spec, [n for n in range(180) if n % 3 or n % 4], PATTERNED)
+    data, rng = np.fromfile(images[2], np.uint8).reshape(-1, STRIP), np.random.default_rng(5)
+    lost = rng.random(ROWS) < share
+    data[:ROWS][lost] = np.frombuffer(WORD * (STRIP // len(WORD)), np.uint8)
+    data.tofile(images[2])
+    assert grouped(images) == ([((0, 1, 2, 3), "sum", 0)], {})
+
+
+def test_a_word_that_stands_in_rows_which_were_written_in_part_is_no_reason_to_leave_them_out(tmp_path):
+    """It is related to what others hold elsewhere: where it is not, the row does not match, and that counts."""
+    spec = Spec("RAID5", 4, STRIP, "parity-N", "continuation")
+    images = members(tmp_path, spec, list(range(180)), PATTERNED)
+    data = np.fromfile(images[0], np.uint8).reshape(-1, STRIP)
+    for row in range(4, 36, 4):  # an old member: that many maps were written while it was away
+        data[row] = np.random.default_rng(row).integers(97, 123, STRIP, np.uint8)
+    data.tofile(images[0])
+    with ExitStack() as stack:
+        sources = [stack.enter_context(ImageFile(path)) for path in images]
+        drives = Pile([str(path) for path in images], sources)
+        places, (group,), _outdated = without_outdated(drives, survey(drives))
+    assert not any(place.unread for place in places)
+    assert {at // STRIP for at in group.open} == set(range(4, 36, 4))

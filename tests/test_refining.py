@@ -6,6 +6,8 @@ import pytest
 
 from faithful_stripe.core.arrays.engine import Array
 from faithful_stripe.core.arrays.geometry import geometry
+from faithful_stripe.core.formats import ext4
+from faithful_stripe.core.lineup.hypotheses.as_volume import rebuilt
 from faithful_stripe.core.lineup.hypotheses.assignment import Hypothesis
 from faithful_stripe.core.lineup.hypotheses.candidate import Candidate, layouts_of
 from faithful_stripe.core.lineup.hypotheses.pile_table import lay_out
@@ -72,6 +74,30 @@ def test_what_fails_in_rows_that_do_not_match_says_nothing_of_the_order(laid_out
     assert any(e.kind == "silent" and e.count == hurt.excused for e in hurt.evidence())
     wrong = replace(truth, order=(*truth.order[1:], truth.order[0]))
     assert read_volume(wrong, table.pile, placed, [], []).contradicted
+
+
+def test_files_that_fail_where_rows_do_not_match_say_nothing_of_the_order(laid_out):
+    """A member that was partly rebuilt onto another drive: files with a checksum of their own failed by the dozen, and
+    the right order was "a member may be missing, stale or foreign"."""
+    table, truth, placed = laid_out
+    pile = Pile(table.pile.names, [MemorySource(s.size, s.name) for s in table.pile.sources])
+    for copy, source in zip(pile.sources, table.pile.sources, strict=True):
+        copy_data(source, 0, source.size, copy)
+    kinds = "files with their own checksum"
+    volume = rebuilt(truth, table.pile)
+    fs = ext4.Ext4(volume, 0)
+    for inode, _right in fs.inodes():  # of each packed file or picture a block on one member, and nothing else
+        blocks = [at + n for _logical, count, at in inode.extents if inode.is_file for n in range(count)]
+        if not blocks or fs.block(blocks[0])[:2] not in (b"\x1f\x8b", b"\x89P"):
+            continue
+        places = [volume.geometry.to_member(block * fs.sb.block) for block in blocks]
+        for who, offset in [(int(who), int(at)) for who, at in places if who == 2][:1]:
+            pile.sources[who].write(offset + 100, b"another drive")
+    hurt = read_volume(truth, pile, placed, [], [])
+    assert hurt.proof.failed[kinds] >= 4 and hurt.excused == hurt.proof.failed[kinds]
+    assert not hurt.failures and not hurt.contradicted and not hurt.proof.broken
+    wrong = read_volume(replace(truth, order=(*truth.order[1:], truth.order[0])), pile, placed, [], [])
+    assert wrong.failures and wrong.contradicted
 
 
 def test_with_most_rows_broken_what_fails_is_not_excused(laid_out):

@@ -84,8 +84,24 @@ def test_a_relation_counts_the_members_where_nobody_may_be_of_another_span(besid
     places = [Place(4096 * k, frozenset(range(5 + (beside if k < held else 0))), ()) for k in range(9)]
     group = Membership((0, 1, 2, 3, 4), "two", 9, 9)
     pile_ = Pile(names, [None] * len(names))
-    table = Table(pile_, places, [group], dict.fromkeys(range(5, 5 + old), 0), None, [], [], silent, 0)
+    table = Table(pile_, places, [group], dict.fromkeys(range(5, 5 + old), 0), (), [], [], silent, 0)
     told = facts([0, 4096, MIB][: 1 + rows], [0, 0, 2 * MIB][: 1 + rows])
+    assert counted(table, h, [(told, 0)]) is tells
+
+
+@pytest.mark.parametrize(("apart", "rows", "tells"), [(0, 2, False), (64 << 10, 2, True), (64 << 10, 1, False)])
+def test_who_bears_the_same_file_system_is_counted_only_where_a_mate_would_bear_it(apart, rows, tells):
+    """Three images whose rows are told one after the other, and one beside them with much of it: at the same places it
+    may be a member's mate, and the array a striped mirror; elsewhere it was cut from the volume in another way."""
+    (chosen,) = layouts_of("RAID0", 3)
+    h = Hypothesis(Candidate("RAID0", (chosen,), ((0,), (1,), (2,))), chosen, MIB, 0, 0, (0, 1, 2), 0.0)
+    places = [Place(4096 * k, frozenset(range(4)), ()) for k in range(9)]
+    table = Table(Pile(list("abcd"), [None] * 4), places, [], {}, (), [], [], silent, 0)
+    offset = np.array([0, 4096, MIB, apart, apart + 4096])
+    address = np.array([0, 4096, 3 * MIB, 0, 4096]) if rows == 2 else np.array([0, 4096, 7, 0, 4096])
+    image = np.array([0, 0, 0, 3, 3])
+    ground = Ground(b"x", "x", 1 << 30, found=[("inode", image, offset, address)])
+    told = Anchors(ground, image, offset, address, np.ones(5, np.int64))
     assert counted(table, h, [(told, 0)]) is tells
 
 

@@ -311,6 +311,8 @@ def tested(images: frozenset[int], places: Sequence[Place], bounds: tuple[int, i
         if any(images <= same for same in place.alike):
             continue  # the same on all says nothing of parity: a controller's metadata, or a pattern
         covered = set().union(*(r.images for r in within))
+        if place.unread & images:
+            continue  # one of them could not be read there: it says nothing, for or against
         if filled == images and filled <= place.noise:
             noisy += not covered  # noise on all: never initialized, most likely
             packed += filled == covered

@@ -5,8 +5,9 @@ Blocks are sketched to a few bytes by a map that keeps sums and multiples, so th
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from dataclasses import dataclass, field
+from collections import Counter
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 import numpy.typing as npt
@@ -25,6 +26,9 @@ BATCH, SECTOR = 128, 512
 MOST_ALIKE = 3
 """Of so many images that hold the same at a place, some may be copies of one another; more are filled with one word."""
 
+LONGEST_WORD = 64
+"""Bytes of a word that a copy has over and over where a drive could not be read, at most; shorter ones divide it."""
+
 NOISE_VALUES = 254
 """Byte values that a block of noise, 4096 bytes, holds at least (256 but for about e^-16 of them each)."""
 
@@ -35,6 +39,8 @@ class Place:
 
     alike   those that all hold the same, four or more, whose relations are left out; noise: those that look like noise
     silent  images whose data end before it; ended: those that end themselves
+    unread  those that hold one short word over and over that is hardly ever related to anybody: what a copy of a drive
+            has where the drive could not be read
     """
 
     offset: int
@@ -44,6 +50,7 @@ class Place:
     noise: frozenset[int] = frozenset()
     silent: frozenset[int] = frozenset()
     ended: frozenset[int] = frozenset()
+    unread: frozenset[int] = frozenset()
 
     def within(self, images: frozenset[int]) -> list[Relation]:
         """The relations among some images alone."""
@@ -54,7 +61,7 @@ class Place:
 class Survey:
     """The pile's data, sampled: int64 (places,) offsets, uint8 (places, images, 64) sketches of what is there, and
     bool (places, images): whether it looks like noise; int64 (images,): where the data of each end, and where it does
-    itself, where that is known.
+    itself, where that is known; bool (places, images): whether there is one short word over and over, where it is.
     """
 
     offsets: npt.NDArray[np.int64]
@@ -62,6 +69,7 @@ class Survey:
     noise: npt.NDArray[np.bool_]
     ends: npt.NDArray[np.int64] = field(default_factory=lambda: NOWHERE)
     sizes: npt.NDArray[np.int64] = field(default_factory=lambda: NOWHERE)
+    words: npt.NDArray[np.bool_] = field(default_factory=lambda: np.zeros((0, 0), np.bool_))
 
 
 def survey(pile: Pile, filled: npt.NDArray[np.int64] = NOWHERE, most: int = SAMPLE_BLOCKS) -> Survey:
@@ -86,7 +94,7 @@ def survey_at(pile: Pile, offsets: npt.NDArray[np.int64], sectors: bool = False)
     """
     offsets = offsets.copy()
     sketches = np.zeros((len(offsets), len(pile), 64), np.uint8)
-    noise = np.zeros((len(offsets), len(pile)), bool)
+    noise, words = (np.zeros((len(offsets), len(pile)), bool) for _ in range(2))
     for row, offset in enumerate(offsets.tolist()):
         holders = [i for i in pile.holding(offset) if offset + BLOCK <= pile.sources[i].size]
         if holders:
@@ -94,9 +102,11 @@ def survey_at(pile: Pile, offsets: npt.NDArray[np.int64], sectors: bool = False)
             if sectors:
                 one = int(np.argmax(blocks.reshape(len(blocks), -1, SECTOR).any(axis=2).sum(axis=0)))
                 offsets[row] += one * SECTOR
-                sketches[row, holders] = sketch(blocks[:, one * SECTOR : one * SECTOR + SECTOR])
+                looked_at = blocks[:, one * SECTOR : one * SECTOR + SECTOR]
             else:
-                sketches[row, holders] = sketch(blocks)
+                looked_at = blocks
+            sketches[row, holders] = sketch(looked_at)
+            words[row, holders] = (looked_at[:, LONGEST_WORD:] == looked_at[:, :-LONGEST_WORD]).all(axis=1)
             values = (np.arange(len(blocks))[:, None] * 256 + blocks).reshape(-1)
             counts = np.bincount(values, minlength=256 * len(blocks)).reshape(-1, 256)
             kinds = (counts > 0).sum(axis=1)
@@ -104,12 +114,12 @@ def survey_at(pile: Pile, offsets: npt.NDArray[np.int64], sectors: bool = False)
             if (kinds == 1).all():  # filled with one byte each: a pattern, any of which is a multiple of any other
                 sketches[row] = 0
     ends = np.array([max((end for _start, end in pile.data(i)), default=0) for i in range(len(pile))], np.int64)
-    return Survey(offsets, sketches, noise, ends, np.array([source.size for source in pile.sources], np.int64))
+    return Survey(offsets, sketches, noise, ends, np.array([source.size for source in pile.sources], np.int64), words)
 
 
 def places_of(taken: Survey, left_out: Iterable[int] = ()) -> list[Place]:
     """The relations at each place, some images left out."""
-    found = []
+    found, words = [], list[dict[int, bytes]]()
     for at in range(0, len(taken.offsets), BATCH):
         sketches = taken.sketches[at : at + BATCH].copy()
         sketches[:, list(left_out)] = 0
@@ -120,9 +130,38 @@ def places_of(taken: Survey, left_out: Iterable[int] = ()) -> list[Place]:
                 parts, alike = _sound(relations(space, zero), sketches[row])
                 noise = frozenset(np.flatnonzero(taken.noise[at + row]).tolist())
                 offset = int(taken.offsets[at + row])
-                over = [frozenset(np.flatnonzero(known <= offset).tolist()) for known in (taken.ends, taken.sizes)]
-                found.append(Place(offset, filled, parts, alike, noise, *over))
-    return found
+                silent, ended = (
+                    frozenset(np.flatnonzero(known <= offset).tolist()) for known in (taken.ends, taken.sizes)
+                )
+                found.append(Place(offset, filled, parts, alike, noise, silent, ended))
+                repeating = np.flatnonzero(taken.words[at + row]).tolist() if len(taken.words) else ()
+                words.append({i: sketches[row, i].tobytes() for i in repeating if i in filled})
+    return _with_unread(found, words)
+
+
+def _with_unread(places: list[Place], words: Sequence[dict[int, bytes]]) -> list[Place]:
+    """The places, with those at which an image says nothing. A word that is written there is, by far mostly, related to
+    what others hold, whatever it is; what a copy has instead of what it could not read is related to nothing.
+
+    words  by place: the images that hold one word over and over there, and which
+    """
+    often, alone = Counter[tuple[int, bytes]](), Counter[tuple[int, bytes]]()
+    for place, held in zip(places, words, strict=True):
+        often.update(held.items())
+        related = {i for r in place.relations for i in r.images}.union(*place.alike)
+        alone.update((i, word) for i, word in held.items() if i not in related)
+    fills = {key for key, n in alone.items() if n >= LEAST_FILLED and n >= FILLED_SHARE * often[key]}
+    if not fills:
+        return places
+    return [
+        replace(place, unread=frozenset(i for i, word in held.items() if (i, word) in fills))
+        for place, held in zip(places, words, strict=True)
+    ]
+
+
+LEAST_FILLED, FILLED_SHARE = 6, 0.9
+"""At how many places an image holds one word, at least, and in what share of them it is related to nobody, where it
+holds it for what could not be read."""
 
 
 def _sound(

@@ -124,6 +124,45 @@ class Scorer:
         return gain
 
 
+def round_nats(chosen: Layout, made: Tables, order: Sequence[int | None]) -> float:
+    """Nats that the strip after a row's last is the next row's first, over that others, of members that are not there,
+    stand between them.
+
+    order  columns by position, None for a missing one
+
+    What follows at once is as like as strips that do so in a row, else as those that are one apart in it: the
+    likelihood ratio of two normal distributions of one spread.
+    """
+    near, far, turns = list[float](), list[float](), list[float]()
+    follow = steps(chosen)
+    for row, same, onward in zip(made.rows.tolist(), made.same, made.onward, strict=True):
+        next_of = dict[int, int]()
+        for position, following, later in follow[row % len(follow)]:
+            a, b = order[position], order[following]
+            if a is None or b is None:
+                continue
+            if later:
+                turns.append(float(onward[a, b]))
+            else:
+                next_of[a] = b
+        near += [float(same[a, b]) for a, b in next_of.items()]
+        far += [float(same[a, next_of[b]]) for a, b in next_of.items() if b in next_of]
+    near, far, turns = ([gain for gain in some if gain] for some in (near, far, turns))  # zeros say nothing
+    if min(len(near), len(far)) < LEAST_COMPARED or not turns:
+        return 0.0
+    here, there = float(np.mean(near)), float(np.mean(far))
+    if here - there < LEAST_APART:
+        return 0.0
+    spread = float(np.var(near) + np.var(far)) / 2 + LEAST_SPREAD
+    middle = (here + there) / 2
+    return JUNCTION_WEIGHT * sum((gain - middle) * (here - there) / spread for gain in turns)
+
+
+LEAST_COMPARED, LEAST_APART, LEAST_SPREAD = 16, 0.5, 0.25
+"""Borders of each kind that must be there to tell them from one another; nats by which those that follow at once must
+be more alike; and the least that the nats of one kind are taken to vary by (nats squared)."""
+
+
 def parity_votes(chosen: Layout, made: Tables) -> Floats:
     """(columns, positions) nats: where a column looks less natural than its row, parity may stand."""
     pattern = chosen.pattern()

@@ -24,7 +24,7 @@ from ..reading.samples import Pile, Tell, silent
 from ..structures.anchors import Anchors
 from ..structures.superblock_scan import find_heads
 from ..verdict.missing_slot import PARITY_LEVELS
-from ..verdict.volume_reading import TOTAL_NATS
+from ..verdict.volume_reading import MARGIN_NATS, TOTAL_NATS
 from .grown import begun_in_front, with_former
 from .one_array import as_measured, solve_cluster, standing_in, surer
 from .recounted import with_other_parity
@@ -184,6 +184,30 @@ def solve_within(pile: Pile, tell: Tell, budget: int, moved_already: bool = Fals
         table = lay_out(pile, tell, budget)
     except KeyboardInterrupt:
         return Solution((), tuple(pile.names), pile.bytes_read, (STOPPED_EARLY,))
+    found = _on_the_table(table, tell, budget, moved_already)
+    firm = [g for g in table.groups if g.closing >= FIRM_SHARE * g.blocks and not g.until]
+    open_ = all(a.strength == "undecided" for a in found.arrays)
+    if len(firm) == len(table.groups) or not open_ or stopped(found) or pile.given or not pile.effort.left():
+        return found
+    table.note("evidence", "those that are related in a part of the places only may belong elsewhere: without them")
+    again = _on_the_table(replace(table, groups=firm, shared={}, best=None), tell, budget, moved_already)
+    return again if _surer(again, found) else replace(found, bytes_read=pile.bytes_read, trace=tuple(table.trace))
+
+
+FIRM_SHARE = 0.75
+"""Of the places at which a group holds data, those at which it closes where it is no matter of doubt. One that closes
+less often, or as far as somewhere only, may be what is left of another array of some of its members."""
+
+
+def _surer(one: Solution, other: Solution) -> bool:
+    """Whether a solution has an answer where another one has none, or no answer that speaks much more clearly."""
+    best = max((a.best for a in other.arrays), default=0.0)
+    return any(a.strength != "undecided" or a.best > best + MARGIN_NATS for a in one.arrays)
+
+
+def _on_the_table(table: Table, tell: Tell, budget: int, moved_already: bool) -> Solution:
+    """The arrays that what is on the table tells of."""
+    pile = table.pile
     found: list[Lineup] = []
     taken: set[int] = set()
     notes: list[str] = []

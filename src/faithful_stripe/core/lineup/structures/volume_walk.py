@@ -17,6 +17,7 @@ import numpy as np
 
 from ...formats import ext4
 from ...formats.crc32c import crc_many
+from ...ranges import Range
 from ...source import BlockSource, BlockSourceError, read
 
 MOST_INODES, MOST_FILES, MOST_FILE_BYTES = 200_000, 400, 16 << 20
@@ -37,11 +38,16 @@ class Expected:
 
 @dataclass
 class Proof:
-    """Counts by kind of what held and what did not; `wrong`: some of those that did not, as what should stand there."""
+    """Counts by kind of what held and what did not.
+
+    wrong   some of those that did not, as what should stand there
+    broken  where the files stand that did not: the byte ranges of each in the volume
+    """
 
     held: dict[str, int] = field(default_factory=dict)
     failed: dict[str, int] = field(default_factory=dict)
     wrong: list[Expected] = field(default_factory=list)
+    broken: list[list[Range]] = field(default_factory=list)
 
     def note(self, kind: str, good: int, bad: int) -> None:
         for counts, number in ((self.held, good), (self.failed, bad)):
@@ -180,6 +186,10 @@ def _prove_file(fs: ext4.Ext4, inode: ext4.Inode, proof: Proof) -> int:
         return 0
     good = _png_holds(data) if head[:4] == b"\x89PNG" else _gzip_holds(data)
     proof.note("files with their own checksum", int(good), int(not good))
+    if not good:
+        size, start = fs.sb.block, fs.start
+        places = ((start + at * size, start + (at + count) * size) for _logical, count, at in inode.extents)
+        proof.broken.append(list(places))
     return 1
 
 

@@ -15,10 +15,12 @@ from ..hypotheses.assignment import Hypothesis
 from ..hypotheses.candidate import later_turns
 from ..hypotheses.pile_table import Table
 from ..hypotheses.placement import KEY
+from ..hypotheses.seam_tables import round_nats
 from ..hypotheses.standing_facts import fits, held_facts, says_nothing
-from ..hypotheses.votes import chosen
+from ..hypotheses.votes import chosen, reader_of
 from ..structures.anchors import Anchors
 from .missing_slot import PARITY_LEVELS
+from .volume_reading import MARGIN_NATS
 
 LEAST_TOLD, FITTING = 8, 0.6
 LEAST_OWN, OWN_FITTING, GUESSED_FITTING = 3, 0.5, 0.8
@@ -166,7 +168,7 @@ CLOSED = ("sum", "two", "ring")
 def counted(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> bool:
     """Whether something tells how many members there are: a relation that is closed, where nobody lies beside its
     members who may be of another span; or structures in two units of rows or more, of which the second is where it is
-    for that number alone. What stands in the first is there for any."""
+    for that number alone (what stands in the first is there for any); or data that go on from row to row."""
     if h.candidate.level in ("RAID1", "SPAN"):
         return True
     used = {
@@ -176,8 +178,6 @@ def counted(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) 
     if not h.candidate.missing and closed and not _others_filled(table, used):
         return True
     related = {i for g in table.groups for i in g.images}
-    if not used <= related and _named_outside(table, used, placed):  # of those that are related, all are known
-        return False
     pattern = h.layout.pattern()
     unit = pattern.strips * pattern.unit_rows // pattern.rows * h.strip
     column = {i: c for c in h.order if c is not None for i in h.candidate.columns[c]}
@@ -192,7 +192,17 @@ def counted(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) 
         ):
             seen.setdefault((c, number), set()).add(image)
     # on one mate alone it may as well be the second copy of something in another row, as a RAID 1E has it
-    return len({number for (c, number), images in seen.items() if images >= set(h.candidate.columns[c])}) > 1
+    told = len({number for (c, number), images in seen.items() if images >= set(h.candidate.columns[c])}) > 1
+    outside = set[int]() if used <= related else _named_outside(table, used, placed)  # of those related, all are known
+    if outside and (not told or _mates_of(used, outside, placed)):
+        return False
+    return told or goes_round(table, h)
+
+
+def goes_round(table: Table, h: Hypothesis) -> bool:
+    """Whether the data go on from the end of each row at the beginning of the next one: nobody stands between."""
+    made = reader_of(table, h.candidate).tables(h.strip, h.start)
+    return made is not None and round_nats(h.layout, made, h.order) >= MARGIN_NATS
 
 
 def _others_filled(table: Table, used: set[int]) -> bool:
@@ -209,15 +219,34 @@ def _held(table: Table, members: Collection[int]) -> tuple[Counter[int], float]:
     return held, BLANK_SHARE * float(np.median([held[i] for i in members]))
 
 
-def _named_outside(table: Table, used: set[int], placed: Sequence[tuple[Anchors, int]]) -> bool:
-    """Whether an image that takes no part, and is no old copy of one that does, bears structures which name a file
-    system of the volume."""
+def _named_outside(table: Table, used: set[int], placed: Sequence[tuple[Anchors, int]]) -> set[int]:
+    """Images that take no part, and are no old copies of one that does, which bear structures that name a file system
+    of the volume."""
+    found = set[int]()
     for anchors, _base in placed:
         ground = anchors.ground
         named = Counter(i for kind, image, _o, _a in ground.found if kind not in ground.weak for i in image.tolist())
-        if not ground.guessed and any(n > 1 and i not in used and i not in table.outdated for i, n in named.items()):
-            return True
+        if not ground.guessed:
+            found |= {i for i, n in named.items() if n > 1 and i not in used and i not in table.outdated}
+    return found
+
+
+def _mates_of(used: set[int], outside: set[int], placed: Sequence[tuple[Anchors, int]]) -> bool:
+    """Whether an image beside the members has, where it stands on a member, as much of what a file system says: it may
+    be its mate. What has it elsewhere was cut in another way, and where rows are counted it has no place among them."""
+    for anchors, _base in placed:
+        facts = np.stack([anchors.offset, anchors.address], axis=1)
+        inside = np.isin(anchors.image, list(used))
+        known = {tuple(fact) for fact in facts[inside].tolist()}
+        for image in outside:
+            theirs = {tuple(fact) for fact in facts[anchors.image == image].tolist()}
+            if theirs and len(theirs & known) >= MATE_SHARE * len(theirs):
+                return True
     return False
+
+
+MATE_SHARE = 0.5
+"""Of the structures on an image, how many stand at the same place on a member where it may be its mate."""
 
 
 def shape_open(table: Table, h: Hypothesis, doubt: bool) -> bool:

@@ -11,6 +11,7 @@ import numpy.typing as npt
 from ...arrays.engine import SECTOR, Array
 from ...arrays.geometry import Geometry
 from ...errors import StripeError
+from ...ranges import Range
 from ...source import BlockSource
 from ..document.ledger import Entry, Kind, Ledger, total
 from ..document.lineup_document import Evidence
@@ -18,7 +19,7 @@ from ..evidence.row_tests import test_copies, test_rows
 from ..hypotheses.as_volume import final_layout, rebuilt
 from ..hypotheses.assignment import Hypothesis
 from ..hypotheses.standing_facts import held_facts
-from ..reading.samples import Pile
+from ..reading.samples import BLOCK, Pile
 from ..structures import ext_anchors as ext
 from ..structures.anchors import Anchors
 from ..structures.carved_files import Carved, length_if_sound
@@ -33,7 +34,9 @@ FILES_HOLD = "files over several strips whose own checksum holds"
 FILES_FAIL = "files over several strips whose own checksum fails (those in pieces do)"
 
 PROBABLE_NATS = 4.0
-MOST_FILES = 60
+MOST_FILES, MOST_SPREAD = 60, 128
+"""Files that are carved, and places in a file that fails at which its rows are tested, at most."""
+
 TESTED_ROWS = 64
 
 PLENTY_WALKED, PLENTY_HELD, SURE_SHARE = 100, 40, 0.95
@@ -175,6 +178,7 @@ def walked(volume: BlockSource, grounds: Sequence[tuple[Anchors, int]]) -> Proof
             for kind in dict.fromkeys((*part.held, *part.failed)):
                 proof.note(kind, part.held.get(kind, 0), part.failed.get(kind, 0))
             proof.wrong += part.wrong
+            proof.broken += part.broken
     return proof
 
 
@@ -193,9 +197,9 @@ def read_volume(
     found = Findings()
     volume = rebuilt(h, pile)
     found.proof = walked(volume, grounds)
-    failing = _in_closed_rows(volume, found.proof.wrong)
-    found.excused = len(found.proof.wrong) - len(failing)
-    found.proof.wrong = failing
+    failing, files = _in_closed_rows(volume, found.proof)
+    found.excused = len(found.proof.wrong) + len(found.proof.broken) - len(failing) - len(files)
+    found.proof.wrong, found.proof.broken = failing, files
     for anchors, base in kept_out:
         whole = next((a for a, _base in grounds if a.ground is anchors.ground), anchors)
         held, tested = held_facts(h, anchors, base, whole)
@@ -218,15 +222,19 @@ def read_volume(
     return found
 
 
-def _in_closed_rows(volume: Array, wrong: Sequence[Expected]) -> list[Expected]:
-    """The structures that fail, without those that stand, in part at least, on bytes that are not what the rest of
-    their row computes. That tells damage from an order that is wrong, under which rows match all the same."""
+def _in_closed_rows(volume: Array, proof: Proof) -> tuple[list[Expected], list[list[Range]]]:
+    """The structures and the files that fail, without those that stand, in part at least, on bytes that are not what
+    the rest of their row computes. That tells damage from an order that is wrong, under which rows match all the same.
+    """
+    wrong, broken = proof.wrong, proof.broken
     made = volume.geometry
     if not made.redundant:
-        return list(wrong)
+        return wrong, broken
     known: dict[tuple[int, int], bool] = {}
 
     def open_at(at: int) -> bool:
+        if not 0 <= at < volume.size:
+            return False
         who, offset = (int(x) for x in made.to_member(at))
         member, where = volume.members[who], (who, offset // SECTOR)
         if member is None:
@@ -244,15 +252,20 @@ def _in_closed_rows(volume: Array, wrong: Sequence[Expected]) -> list[Expected]:
         return known[where]
 
     closed = [
-        one for one in wrong
-        if not 0 <= one.address <= volume.size - one.length
-        or not any(open_at(at) for at in range(one.address, one.address + one.length, SECTOR))
-    ]  # fmt: skip
-    if len(closed) < len(wrong):  # with P and Q, most rows do not match under another order
-        tested, broken = test_rows(volume, CONTROL_ROWS)
-        if broken >= MOST_BROKEN * tested:
-            return list(wrong)
-    return closed
+        one for one in wrong if not any(open_at(at) for at in range(one.address, one.address + one.length, SECTOR))
+    ]
+    files = [one for one in broken if not any(open_at(at) for at in _spread(one))]
+    if len(closed) + len(files) < len(wrong) + len(broken):  # with P and Q, most rows do not match under another order
+        tested, failing = test_rows(volume, CONTROL_ROWS)
+        if failing >= MOST_BROKEN * tested:
+            return wrong, broken
+    return closed, files
+
+
+def _spread(places: Sequence[Range]) -> list[int]:
+    """Places in a file at which its rows are tested: each of its blocks, or as many all over it."""
+    blocks = [at for first, end in places for at in range(first, end, BLOCK)]
+    return blocks[:: -(-len(blocks) // MOST_SPREAD)]
 
 
 CONTROL_ROWS, MOST_BROKEN = 24, 0.5
