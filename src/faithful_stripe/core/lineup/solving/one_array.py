@@ -189,7 +189,7 @@ def solve_cluster(
             again = search([entry_of(table, c, make_ballot(c, None)) for c in those], bases, usual)[:60]
             found = [replace(h, score=h.score - left_out) for h in again] + found
     ranked = sorted((with_prior(table, h, files + tables, starts, usual) for h in found), key=lambda h: -h.score)
-    made = conclude(table, ranked, files, tables, starts) if ranked else None
+    made = _concluded(table, ranked, files, tables, starts, usual[0])
     plenty = primary is not None and len(primary) >= PLENTY_FACTS
     poor = made is not None and plenty and (made.best < TOTAL_NATS or as_measured(made).strength == "undecided")
     mirrored = bool(groups) and all(g.kind == "copies" for g in groups)
@@ -221,6 +221,20 @@ def solve_cluster(
         return mirror if weak or plain else made
     wider = made is not None and several and made.best >= TOTAL_NATS
     return made if wider else mirror or made
+
+
+def _concluded(
+    table: Table, ranked: Sequence[Hypothesis], files: Sequence[Anchors], tables: Sequence[Anchors],
+    starts: Sequence[int], usual: int,
+) -> Lineup | None:  # fmt: skip
+    """How sure the best hypothesis is: of a mirror, what speaks for a part of something larger is asked as well."""
+    if not ranked:
+        return None
+    best = ranked[0].candidate
+    group = next((g for g in table.groups if best.level == "RAID1" and set(g.images) == set(best.images)), None)
+    if group is not None:
+        return conclude_mirror(table, best, group, [*files, *tables], starts, usual)
+    return conclude(table, ranked, files, tables, starts)
 
 
 LESS_LIKELY = 0.6
