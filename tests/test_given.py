@@ -121,7 +121,12 @@ def test_a_layout_of_several_that_fit_equally_is_not_headlined(fstripe, pile):
     """RAID 6 of four, of an array that is RAID 5: nothing tells one such layout from another."""
     told = fstripe("lineup", "solve", *sorted(pile.glob("*.img")), "--level", "6")
     assert "images that may belong together; their layout is undecided" in told.out
-    assert "Array 1: RAID6" not in told.out and "One layout that fits, of several: RAID6 of 4" in told.out
+    assert "RAID6 of 4" not in told.out and "POSITION" not in told.out  # it would be read as an order
+    assert "The nearest is a guess, right in " in told.out and all(path.name in told.out for path in pile.glob("*.img"))
+    at_length = fstripe("lineup", "solve", *sorted(pile.glob("*.img")), "--level", "6", "--explain")
+    assert "One layout that fits, of several: RAID6 of 4" in at_length.out and "POSITION" in at_length.out
+    kept = fstripe("lineup", "solve", *sorted(pile.glob("*.img")), "--level", "6", "--out", "guess.toml")
+    assert "Written to guess.toml: no order in it is decided" in kept.out
 
 
 @pytest.mark.parametrize(("start", "ahead"), [("0", 0), ("1MiB", 1 << 20), ("17MiB", 17 << 20)])

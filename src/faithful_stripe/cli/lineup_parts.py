@@ -13,6 +13,10 @@ NOT_READ = {
     NotRead.BROKEN: "not read: its description contradicts itself",
 }
 
+LEAST_SHOWN = 0.5
+"""Of answers on such signs, the share that was right, below which an undecided layout is not laid out: a table of
+positions is read as an order, whatever stands above it."""
+
 if TYPE_CHECKING:
     from ..core.lineup.document.four_verdicts import Verdicts
     from ..core.lineup.document.lineup_document import Lineup, Solution
@@ -24,7 +28,7 @@ def array_parts(array: Lineup, number: int, explain: bool) -> list[Part]:
     """One array in full."""
     from ..core.lineup.document.four_verdicts import Sure
     from ..core.units import binary_size, decimal_size
-    from .lineup_words import growing, layout_words, measured, strength
+    from .lineup_words import growing, layout_words, measured, share, strength
     from .render import Line, Table
 
     made = array.geometry
@@ -55,6 +59,12 @@ def array_parts(array: Lineup, number: int, explain: bool) -> list[Part]:
     start = f", data from byte {made.start_bytes[0]}" if any(made.start_bytes) else ""
     size = f"volume of {decimal_size(array.volume_bytes)} ({array.volume_bytes} bytes){start}"
     parts: list[Part] = [Line(head, "head")]
+    settle = [Line(f"What would settle it: {array.settle}")] if array.settle else []
+    if open_ and not explain and array.chance is not None and array.chance < LEAST_SHOWN:
+        guess = f"No layout stands out. The nearest is a guess, right in {share(array.chance)} on such signs"
+        parts.append(Line(f"{guess}; --explain shows it.", "Warning"))
+        parts.append(Line(f"Images: {', '.join(sorted(name for name in array.members if name))}"))
+        return [*parts, *verdict_parts(array.verdicts), *settle, evidence]
     parts += [Line(f"One layout that fits, of several: {whole}; {size}", "Warning")] if open_ else [Line(size)]
     parts += [Line(text, "Warning") for text in growing(array)]
     parts.append(table)
@@ -64,8 +74,7 @@ def array_parts(array: Lineup, number: int, explain: bool) -> list[Part]:
     parts.append(Line(f"Lead over the next different answer: {strength(array.best - array.next)}{number_of}.", "dim"))
     if text := measured(array):
         parts.append(Line(text))
-    if array.settle:
-        parts.append(Line(f"What would settle it: {array.settle}"))
+    parts += settle
     parts += [Line(f"Cannot be told apart: {text}") for text in array.alternatives]
     return [*parts, *(ledger_parts(array) if explain else []), evidence]
 

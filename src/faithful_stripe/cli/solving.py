@@ -179,6 +179,8 @@ def _solution_parts(solution: Solution, out: Path | None, explain: bool) -> list
     parts += [Line(f"Note: {note}", "Warning") for note in solution.notes]
     parts.append(Line(f"Read: {binary_size(solution.bytes_read)}."))
     if out:
-        volume = f"; the volume: fstripe lineup extract {out} OUT" if solution.arrays else ": there is no volume in it"
+        decided = any(a.verdicts.placing != "undecided" for a in solution.arrays)
+        volume = f"; the volume: fstripe lineup extract {out} OUT" if decided else ": no order in it is decided"
+        volume = volume if solution.arrays else ": there is no volume in it"
         parts.append(Line(f"Written to {out}{volume}"))
     return parts
