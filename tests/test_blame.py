@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import random
+from dataclasses import replace
 from itertools import product
 from pathlib import Path
+from types import SimpleNamespace
 
 import numpy as np
 import pytest
@@ -13,6 +15,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from faithful_stripe.core.arrays.engine import Array
+from faithful_stripe.core.lineup.document.row_map import Why
 from faithful_stripe.core.lineup.evidence.byte_pairs import best_pairs
 from faithful_stripe.core.lineup.full_pass import blame as judging
 from faithful_stripe.core.lineup.full_pass import fault_chain
@@ -67,6 +70,73 @@ def test_two_drives_that_are_hurt_all_over_are_told_apart_piece_by_piece():
 def test_several_at_once_are_seen_where_both_are_blank():
     told = posteriors([[Link(np.array([6.0, 6.0, 0.0, 10.0]), 1.0)]], np.zeros(3))[0][0]
     assert told[0].argmax() == 3 and SEVERAL_SHARE < 0.5
+
+
+def test_several_at_once_are_seen_though_one_alone_is_at_fault_elsewhere():
+    both = [Link(np.array([6.0, 6.0, 0.0, 15.0]), 1.0)]
+    told = posteriors([both, *[chain_of((9.0, 0.0, 0.0))] * 50], np.zeros(3))[0][0]
+    assert told[0].argmax() == 3
+
+
+def test_what_two_have_together_from_row_to_row_counts_for_both():
+    """Data and parity of strips of one drive: which is the older is open, but it is no third one."""
+    pair, third = (6.0, 6.0, -9.0), (-9.0, -9.0, 9.0)
+    told = posteriors([chain_of((4.0, -9.0, 4.0), third, *[pair] * 100)], np.zeros(3))[0][0]
+    assert told[0, 0] > told[0, 2]
+
+
+JUDGE = judging.Judge(
+    blame.geometry("RAID5", 5, 4096, member_bytes=4096 * 30, rotation="parity-N", data="continuation"),
+    [MemorySource(4096 * 30) for _ in range(5)],
+)
+
+
+@pytest.mark.parametrize(
+    ("nats", "told", "shares", "led"),
+    [
+        ((6.0, 0.0), (-0.001, -9.0), (0.9, 0.01), 0),
+        ((6.0, 0.0), (-0.001, -7.0), (0.9, 0.01), None),  # no clear lead
+        ((1.0, 0.0), (-0.001, -9.0), (0.9, 0.01), None),  # all but told by what is elsewhere
+        ((6.0, 5.0), (-0.001, -9.0), (0.9, 0.1), None),  # a rival that the place speaks for, too
+        ((6.0, 5.0), (-0.001, -9.0), (0.97, 0.02), 0),  # one that is hardly ever at fault
+        ((6.0, 0.0), (-9.0, -9.0), (0.9, 0.01), None),  # several at once
+    ],
+)
+def test_a_place_is_laid_at_one_that_leads_and_for_which_it_speaks_itself(nats, told, shares, led):
+    piece, link = SimpleNamespace(looked=object()), Link(np.array([*nats, 0.0, 0.0, 0.0, -2.0]), 1.0)
+    rest = -0.001 if told == (-9.0, -9.0) else -9.0
+    chances = np.array([[*told, -9.0, -9.0, -9.0, rest]])
+    laid = JUDGE._led([piece], [link], chances, np.zeros(5), np.array([*shares, 0.0, 0.0, 0.0]))
+    assert list(laid) == [led]
+
+
+@pytest.mark.parametrize(("share", "laid"), [(0.98, True), (0.9, False)])
+def test_a_place_that_was_not_looked_at_is_laid_at_one_alone_who_is_nearly_always_at_fault(monkeypatch, share, laid):
+    """Before it a member is at fault, and behind it nobody can be told."""
+    strip, judge = 4096, judging.Judge(JUDGE.made, [MemorySource(4096 * 30) for _ in range(5)])
+    judge.members[1].write(0, random.Random(1).randbytes(strip * 30))
+    runs = [judging.Run(row, 0, 0, 512, frozenset()) for row in (0, 5, 10)]
+    monkeypatch.setattr(judge, "_sampled", lambda near: ([[runs[0], runs[2]]], [(runs[1], runs[0], runs[2])]))
+    monkeypatch.setattr(judge, "_led", lambda chain, *_: [1 if piece.run.row == 0 else None for piece in chain])
+    shares = np.array([1 - share, share, 0.0, 0.0, 0.0])
+    monkeypatch.setattr(
+        judging, "posteriors", lambda links, known: ([np.zeros((len(one), 6)) for one in links], shares)
+    )
+    faults, left = judge.decide(runs)
+    assert {fault.start // strip for fault in faults} == ({0, 5} if laid else {0})
+    assert {run.row for run in left} == ({10} if laid else {5, 10})
+
+
+@pytest.mark.parametrize(("blank", "why"), [(9, Why.BLANK), (7, Why.OUT_OF_DATE)])
+def test_what_is_blank_for_the_most_part_is_called_so(blank, why):
+    run, everybody = judging.Run(2, 2, 0, 512 * 10, frozenset()), tuple(range(5))
+    pieces = [
+        judging.Piece(replace(run, start=a * 512, end=b * 512), None, 0, 0, (), everybody, empty)
+        for a, b, empty in [(0, blank, frozenset({1})), (blank, 10, frozenset())]
+    ]
+    faults: list = []
+    assert JUDGE._as_laid(pieces, 1, faults) == (1, why)
+    assert [(f.member, f.end - f.start, f.why) for f in faults] == [(1, 5120, why)]
 
 
 def text(rng: random.Random, length: int = 4096) -> np.ndarray:
