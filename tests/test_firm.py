@@ -2,6 +2,9 @@
 
 import numpy as np
 
+from faithful_stripe.core.lineup.document.lineup_document import Solution
+from faithful_stripe.core.lineup.solving import solve as solving
+from faithful_stripe.core.lineup.solving.solve import STOPPED
 from faithful_stripe.work.lineup import solve_images
 
 from .cutting import pile, right
@@ -10,9 +13,8 @@ from .slicer import Spec
 STRIP = 16384
 
 
-def test_an_array_that_was_made_anew_of_three_of_its_members_is_not_an_array_of_three(observatory, tmp_path):
-    """One of four gone, and parity of the others written over their first rows: as far as that they are related, and
-    the answer was an array of three under which nothing stood where it belongs."""
+def made_anew(observatory, tmp_path):
+    """One of four gone, and parity of the others written over their first rows: as far as that they are related."""
     case = pile(tmp_path, observatory, Spec("RAID5", 4, STRIP, "parity-N", "restart"), gone=(0,))
     data = [np.fromfile(path, np.uint8).reshape(-1, STRIP) for path in case.images]
     for row in range(len(data[0]) // 40):
@@ -20,5 +22,23 @@ def test_an_array_that_was_made_anew_of_three_of_its_members_is_not_an_array_of_
         data[parity][row] = np.bitwise_xor.reduce([d[row] for n, d in enumerate(data) if n != parity])
     for path, rows in zip(case.images, data, strict=True):
         rows.tofile(path)
+    return case
+
+
+def test_an_array_that_was_made_anew_of_three_of_its_members_is_not_an_array_of_three(observatory, tmp_path):
+    """The answer was an array of three, under which nothing stood where it belongs."""
+    case = made_anew(observatory, tmp_path)
     (array,) = solve_images(case.images).arrays
     assert right(case, array) and array.strength != "undecided"
+
+
+def test_who_stops_the_second_look_is_told_that_it_was_stopped(observatory, tmp_path, monkeypatch):
+    case, looks, once = made_anew(observatory, tmp_path), [], solving._on_the_table
+
+    def look(table, *rest):
+        looks.append(table)
+        return once(table, *rest) if len(looks) == 1 else Solution((), tuple(table.pile.names), 0, (STOPPED,))
+
+    monkeypatch.setattr(solving, "_on_the_table", look)
+    solution = solve_images(case.images)
+    assert len(looks) == 2 and STOPPED in solution.notes and solution.arrays

@@ -191,7 +191,10 @@ def solve_within(pile: Pile, tell: Tell, budget: int, moved_already: bool = Fals
         return found
     table.note("evidence", "those that are related in a part of the places only may belong elsewhere: without them")
     again = _on_the_table(replace(table, groups=firm, shared={}, best=None), tell, budget, moved_already)
-    return again if _surer(again, found) else replace(found, bytes_read=pile.bytes_read, trace=tuple(table.trace))
+    if _surer(again, found):
+        return again
+    notes = (*found.notes, STOPPED) if stopped(again) else found.notes
+    return replace(found, bytes_read=pile.bytes_read, notes=notes, trace=tuple(table.trace))
 
 
 FIRM_SHARE = 0.75

@@ -265,7 +265,7 @@ def _in_closed_rows(volume: Array, proof: Proof) -> tuple[list[Expected], list[l
 def _spread(places: Sequence[Range]) -> list[int]:
     """Places in a file at which its rows are tested: each of its blocks, or as many all over it."""
     blocks = [at for first, end in places for at in range(first, end, BLOCK)]
-    return blocks[:: -(-len(blocks) // MOST_SPREAD)]
+    return blocks[:: max(1, -(-len(blocks) // MOST_SPREAD))]
 
 
 CONTROL_ROWS, MOST_BROKEN = 24, 0.5
