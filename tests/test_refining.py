@@ -2,6 +2,7 @@
 
 from dataclasses import replace
 
+import numpy as np
 import pytest
 
 from faithful_stripe.core.arrays.engine import Array
@@ -12,9 +13,11 @@ from faithful_stripe.core.lineup.hypotheses.assignment import Hypothesis
 from faithful_stripe.core.lineup.hypotheses.candidate import Candidate, layouts_of
 from faithful_stripe.core.lineup.hypotheses.pile_table import lay_out
 from faithful_stripe.core.lineup.reading.samples import Pile, silent
+from faithful_stripe.core.lineup.verdict import certainty
+from faithful_stripe.core.lineup.verdict.certainty import unsure, untold
 from faithful_stripe.core.lineup.verdict.missing_slot import Judged
 from faithful_stripe.core.lineup.verdict.refining import explained, refined
-from faithful_stripe.core.lineup.verdict.volume_reading import read_volume
+from faithful_stripe.core.lineup.verdict.volume_reading import Findings, read_volume
 from faithful_stripe.core.source import MemorySource
 from faithful_stripe.media.image import ImageFile
 from faithful_stripe.media.whole import copy_data
@@ -98,6 +101,27 @@ def test_files_that_fail_where_rows_do_not_match_say_nothing_of_the_order(laid_o
     assert not hurt.failures and not hurt.contradicted and not hurt.proof.broken
     wrong = read_volume(replace(truth, order=(*truth.order[1:], truth.order[0])), pile, placed, [], [])
     assert wrong.failures and wrong.contradicted
+
+
+def test_what_is_read_in_the_volume_tells_places_that_no_structure_tells(laid_out, monkeypatch):
+    """Large volumes: a sample meets structures on none of the members, and yet thousands of checksums hold in the
+    volume, and fail where any two are exchanged. It was "by elimination", and sixteen times as much was read."""
+    table, truth, placed = laid_out
+    none = np.empty(0, np.int64)
+    quiet = [(replace(anchors, image=none, offset=none, address=none, count=none), base) for anchors, base in placed]
+    judged = Judged(truth, read_volume(truth, table.pile, quiet, [], []), 200.0)
+    assert judged.findings.holds and untold(table, truth, quiet) == [list(range(MEMBERS))]
+    assert unsure(table, judged, quiet) == []
+    assert unsure(table, replace(judged, findings=Findings()), quiet) == list(range(MEMBERS))
+    monkeypatch.setattr(certainty, "MOST_EXCHANGES", 14)
+    assert unsure(table, judged, quiet) == list(range(MEMBERS))
+    monkeypatch.undo()
+    # two of which nothing in the volume tells which is which
+    once = certainty.read_volume
+    monkeypatch.setattr(
+        certainty, "read_volume", lambda h, *rest: once(truth if h.order == (0, 2, 1, 3, 4, 5) else h, *rest)
+    )
+    assert unsure(table, judged, quiet) == [1, 2]
 
 
 def test_with_most_rows_broken_what_fails_is_not_excused(laid_out):

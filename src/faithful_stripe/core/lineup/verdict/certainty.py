@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
+from itertools import combinations
 
 import numpy as np
 
@@ -19,8 +20,8 @@ from ..hypotheses.seam_tables import round_nats
 from ..hypotheses.standing_facts import fits, held_facts, says_nothing
 from ..hypotheses.votes import chosen, reader_of
 from ..structures.anchors import Anchors
-from .missing_slot import PARITY_LEVELS
-from .volume_reading import MARGIN_NATS
+from .missing_slot import PARITY_LEVELS, Judged
+from .volume_reading import MARGIN_NATS, read_volume
 
 LEAST_TOLD, FITTING = 8, 0.6
 LEAST_OWN, OWN_FITTING, GUESSED_FITTING = 3, 0.5, 0.8
@@ -143,22 +144,50 @@ def standing_of(h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> Standin
     return Standing(sum(counts[0] for counts, _guessed in told), held, sum(tested for _r, tested in known) - held)
 
 
-def untold(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> list[int]:
+def untold(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> list[list[int]]:
     """Columns of which nothing says that they stand where they should: no structure, and no relation that tells roles.
-    One that is left over may be the last member, or its data may start elsewhere; of images that add up to zero, the
-    last one has no other place, but of several any may stand in another's."""
+    One that is left over may be the last member, or its data may start elsewhere: each by itself. Of images that add up
+    to zero, the last one has no other place, but of several any may stand in another's: they are one list."""
     related = {i: g for g in table.groups for i in g.images}
-    found = list[int]()
+    found = list[list[int]]()
     summed: dict[tuple[int, ...], list[int]] = {}
     for c in h.order:
         if c is None or anchored(h, c, placed):
             continue
         groups = {related[i].images: related[i].kind for i in h.candidate.columns[c] if i in related}
         if not groups:
-            found.append(c)
+            found.append([c])
         elif set(groups.values()) == {"sum"}:
             summed.setdefault(next(iter(groups)), []).append(c)
-    return found + [c for columns in summed.values() if len(columns) > 1 for c in columns]
+    return found + [columns for columns in summed.values() if len(columns) > 1]
+
+
+def unsure(table: Table, judged: Judged, placed: Sequence[tuple[Anchors, int]]) -> list[int]:
+    """Columns that may stand elsewhere: neither structures nor relations tell their places, nor does the volume. Where
+    two of one relation are exchanged, what is read in it, checksums over many strips, must refuse that."""
+    found = list[int]()
+    for columns in untold(table, judged.h, placed):
+        pairs = list(combinations(columns, 2))
+        if not judged.findings.holds or not 0 < len(pairs) <= MOST_EXCHANGES:
+            found += columns
+            continue
+        own = read_volume(judged.h, table.pile, placed, [], table.carved).nats
+        near = [pair for pair in pairs if own - _read_with(table, judged.h, pair, placed) <= MARGIN_NATS]
+        found += [c for c in columns if any(c in pair for pair in near)]
+    return found
+
+
+def _read_with(
+    table: Table, h: Hypothesis, pair: tuple[int, int], placed: Sequence[tuple[Anchors, int]]
+) -> float:  # fmt: skip
+    """What is read in the volume with two columns exchanged, in nats."""
+    other = dict(zip(pair, pair[::-1], strict=True))
+    order = tuple(c if c is None else other.get(c, c) for c in h.order)
+    return read_volume(replace(h, order=order), table.pile, placed, [], table.carved).nats
+
+
+MOST_EXCHANGES = 15
+"""Exchanges under which the volume is read: all of six members. Of more members, structures tell."""
 
 
 CLOSED = ("sum", "two", "ring")

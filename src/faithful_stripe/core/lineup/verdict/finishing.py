@@ -34,7 +34,7 @@ from .certainty import (
     standing_of,
     strangely_related,
     turns_later,
-    untold,
+    unsure,
 )
 from .missing_slot import PARITY_LEVELS, Judged
 from .refining import explained, scarce
@@ -96,13 +96,13 @@ def finish(
     if moved := displaced(best, placed):
         evidence.append(Evidence(DISPLACED, moved, "superblocks stand among the data where they do not belong"))
     total, lead = judged[0].total, judged[0].total - next_score
-    unsure = [table.names(best.candidate.columns[c]) for c in untold(table, best, placed)]
+    left = [table.names(best.candidate.columns[c]) for c in unsure(table, judged[0], placed)]
     parity = [g for g in groups if g.kind in ("sum", "two", "two less one") and not g.until]
     by_groups = best.candidate.level in PARITY_LEVELS and not stale and not best.layout.spare  # it is in no relation
     looked = sum(g.blocks for g in parity) if by_groups else 0
     unexplained = 1 - sum(g.closing for g in parity) / looked if looked else 0.0
-    verdicts = _verdicts(table, judged, placed, lead, unsure, begin, standing, unexplained)
-    signs = signs_of(table, judged, placed, len(unsure), parity, begin, verdicts.order)
+    verdicts = _verdicts(table, judged, placed, lead, left, begin, standing, unexplained)
+    signs = signs_of(table, judged, placed, len(left), parity, begin, verdicts.order)
     alternatives = [words(h, table.pile) for h in starts]
     if lead < MARGIN_NATS and rival is not None:
         alternatives.append(words(rival.h, table.pile))
@@ -128,7 +128,7 @@ def finish(
         evidence=tuple(evidence),
         alternatives=tuple(alternatives),
         stale=tuple(names[i] for i in (*stale, *beside)),
-        settle=_settle(verdicts, findings, lead, unsure),
+        settle=_settle(verdicts, findings, lead, left),
         seats=seats_of(begin.h, stale, names),
         ages=ages,
         signs=signs,
@@ -231,7 +231,7 @@ def mirrored_behind(table: Table, h: Hypothesis, end: int) -> int:
 
 
 def _verdicts(
-    table: Table, judged: Sequence[Judged], placed: Sequence[tuple[Anchors, int]], lead: float, unsure: Sequence[str],
+    table: Table, judged: Sequence[Judged], placed: Sequence[tuple[Anchors, int]], lead: float, left: Sequence[str],
     begin: Begin, standing: Standing, unexplained: float = 0.0,
 ) -> Verdicts:  # fmt: skip
     """Order and start: certain only where nothing is left to doubt.
@@ -254,7 +254,7 @@ def _verdicts(
         (not enough, Reason.RIVAL if close else Reason.FEW),
         (not counted(table, best, placed), Reason.UNCOUNTED),
         (not proven, Reason.FAILING if findings.contradicted else Reason.FEW),
-        (bool(unsure), Reason.ELIMINATION), (outdone or not fits_most(best, placed), Reason.FAILING),
+        (bool(left), Reason.ELIMINATION), (outdone or not fits_most(best, placed), Reason.FAILING),
         (findings.kept_fail, Reason.FAILING),
         (only_guessed(best, placed), Reason.GUESSED), (not q_holds(table, best), Reason.Q_RULE),
         (bool(exchange), Reason.EXCHANGE),
@@ -362,7 +362,7 @@ def _beside(lead: float) -> str:
     return f"another answer is {close}: more structures that state their address"
 
 
-def _settle(verdicts: Verdicts, findings: Findings, lead: float, unsure: Sequence[str]) -> str:
+def _settle(verdicts: Verdicts, findings: Findings, lead: float, left: Sequence[str]) -> str:
     reason = verdicts.order.reason
     if verdicts.order.sure is Sure.CERTAIN:
         if verdicts.start.sure is not Sure.UNDECIDED:
@@ -373,7 +373,7 @@ def _settle(verdicts: Verdicts, findings: Findings, lead: float, unsure: Sequenc
     if reason is Reason.OPEN_ROWS:
         return "many rows do not match, and nobody is known to be at fault: images of the members from another time"
     if reason is Reason.ELIMINATION:
-        return f"nothing on {', '.join(unsure)} says where it belongs: it stands where a place was left"
+        return f"nothing on {', '.join(left)} says where it belongs: it stands where a place was left"
     if reason is Reason.FAILING:
         return "checksums fail under the best answer: a member may be missing, stale or foreign"
     if reason is Reason.EXCHANGE:
