@@ -25,7 +25,7 @@ from faithful_stripe.core.lineup.solving.span_chain import fits_exactly, journal
 from faithful_stripe.core.lineup.solving.span_places import Placed, placed_on, placings, unstriped
 from faithful_stripe.core.lineup.structures.anchors import Anchors
 from faithful_stripe.core.lineup.structures.ground import Ground
-from faithful_stripe.core.lineup.verdict.certainty import counted
+from faithful_stripe.core.lineup.verdict.certainty import counted, untold
 from faithful_stripe.core.source import read
 from faithful_stripe.media.image import ImageFile
 from faithful_stripe.work.lineup import solve_images
@@ -103,6 +103,18 @@ def test_who_bears_the_same_file_system_is_counted_only_where_a_mate_would_bear_
     ground = Ground(b"x", "x", 1 << 30, found=[("inode", image, offset, address)])
     told = Anchors(ground, image, offset, address, np.ones(5, np.int64))
     assert counted(table, h, [(told, 0)]) is tells
+
+
+def test_that_mates_are_equal_does_not_say_where_they_belong():
+    """A mirror set whose only structure contradicts its place: the order of all seven was certain, and wrong."""
+    chosen = layouts_of("RAID10", 2)[0]
+    h = Hypothesis(Candidate("RAID10", (chosen,), ((0, 1), (2, 3)), (), 2), chosen, MIB, 0, 0, (0, 1), 0.0)
+    groups = [Membership((0, 1), "copies", 9, 9), Membership((2, 3), "copies", 9, 9)]
+    table = Table(Pile(list("abcd"), [None] * 4), [], groups, {}, (), [], [], silent, 0)
+    image, offset = np.array([0, 1, 2, 3]), np.array([4096, 4096, 4096, 4096])
+    for address, left in ((np.array([4096, 4096, MIB + 4096, MIB + 4096]), []), (np.array([4096, 4096, 0, 0]), [[1]])):
+        told = Anchors(Ground(b"x", "x", 1 << 30), image, offset, address, np.ones(4, np.int64))
+        assert untold(table, h, [(told, 0)]) == left
 
 
 def test_what_stands_in_one_strip_is_not_taken_for_unstriped():

@@ -146,8 +146,9 @@ def standing_of(h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> Standin
 
 def untold(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> list[list[int]]:
     """Columns of which nothing says that they stand where they should: no structure, and no relation that tells roles.
-    One that is left over may be the last member, or its data may start elsewhere: each by itself. Of images that add up
-    to zero, the last one has no other place, but of several any may stand in another's: they are one list."""
+    One that is left over may be the last member, or its data may start elsewhere: each by itself. So may a mirror set:
+    that its mates are equal does not say where they belong. Of images that add up to zero, the last one has no other
+    place, but of several any may stand in another's: they are one list."""
     related = {i: g for g in table.groups for i in g.images}
     found = list[list[int]]()
     summed: dict[tuple[int, ...], list[int]] = {}
@@ -155,7 +156,7 @@ def untold(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -
         if c is None or anchored(h, c, placed):
             continue
         groups = {related[i].images: related[i].kind for i in h.candidate.columns[c] if i in related}
-        if not groups:
+        if set(groups.values()) <= {"copies"}:
             found.append([c])
         elif set(groups.values()) == {"sum"}:
             summed.setdefault(next(iter(groups)), []).append(c)
