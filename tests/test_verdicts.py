@@ -17,6 +17,7 @@ from faithful_stripe.core.lineup.document.lineup_document import Evidence, Lineu
 from faithful_stripe.core.lineup.hypotheses.standing_facts import fits
 from faithful_stripe.core.lineup.hypotheses.votes import chosen
 from faithful_stripe.core.lineup.reading.samples import Effort, Pile
+from faithful_stripe.core.lineup.solving import rare
 from faithful_stripe.core.lineup.solving.one_array import as_measured, refuted, surer
 from faithful_stripe.core.lineup.structures.anchors import Anchors
 from faithful_stripe.core.lineup.structures.volume_walk import Proof
@@ -105,6 +106,21 @@ def test_an_answer_that_was_found_elsewhere_is_a_rival(lead, sure):
     made = finishing.beside_another(best, second)
     assert made.verdicts.order.sure is sure and made.verdicts.start.sure is sure and made.next == 100 - lead
     assert ("another answer" in made.settle) is (sure is not Sure.CERTAIN)
+
+
+@pytest.mark.parametrize(
+    ("lead", "usual", "rare_one", "sure"),
+    [
+        (6.0, 0.0, 0.0, Sure.PROBABLE),  # both leave no row open: "parity moves every 64 rows" was certain, and RAID 4
+        (20.0, 0.0, 0.0, Sure.CERTAIN),
+        (-50.0, 0.8, 0.1, Sure.CERTAIN),  # rows tell the two apart
+        (6.0, 0.3, 0.2, Sure.PROBABLE),  # hardly
+    ],
+)
+def test_a_rare_layout_is_no_surer_than_its_lead_over_the_usual_one(monkeypatch, lead, usual, rare_one, sure):
+    other, made = (Lineup(None, (), placed("certain"), best, 10.0) for best in (100.0, 100.0 - lead))
+    monkeypatch.setattr(rare, "_broken", lambda _table, array: rare_one if array is other else usual)
+    assert rare.beside_usual(None, other, made).verdicts.order.sure is sure
 
 
 @pytest.mark.parametrize(("patience", "read", "reason"), [(100.0, 3, Reason.RIVAL), (-1.0, 1, Reason.UNTRIED)])

@@ -34,12 +34,12 @@ from ..hypotheses.votes import (
 )
 from ..structures.anchors import Anchors
 from ..structures.partition_starts import COMMON_STARTS
-from ..verdict.finishing import members_only
+from ..verdict.finishing import beside_another, members_only
 from ..verdict.volume_reading import FILES_FAIL, FILES_HOLD, MARGIN_NATS, TOTAL_NATS
 from ..verdict.weighing import conclude
 from .grown import grew
 from .mirrors import conclude_mirror
-from .rare import q_does_not_match, takes_its_place
+from .rare import beside_usual, q_does_not_match, takes_its_place
 from .span import conclude_span
 from .span_places import unstriped, whole_on
 
@@ -200,7 +200,7 @@ def solve_cluster(
         with effort.within(LESS_LIKELY):
             other = solve_cluster(table, images, grounds, taken, alone, True)
         if other is not None and not refuted(other) and (surer(other, made) or refuted(made)):
-            return other
+            return other if refuted(made) else beside_another(other, made)
     related = any(g.kind in ("sum", "two", "two less one") for g in groups)
     tried = odd or rare or not (related or plenty) or not effort.left()
     unsure = made is not None and (made.strength != "certain" or q_does_not_match(table, made))
@@ -209,7 +209,7 @@ def solve_cluster(
         with effort.within(LESS_LIKELY):
             other = solve_cluster(table, images, grounds, taken, alone, False, True)
         if other is not None and not refuted(other) and takes_its_place(table, other, made):
-            return other
+            return beside_usual(table, other, made)
     if one_by_one is not None and (made is None or made.strength == "undecided"):
         return one_by_one
     if made is None and mirror is None and len(groups) == 1:

@@ -7,6 +7,7 @@ from ..document.lineup_document import Lineup
 from ..document.row_map import opened
 from ..evidence.row_tests import rows_by_what_is_left, test_rows
 from ..hypotheses.pile_table import Table
+from ..verdict.finishing import beside_another
 from ..verdict.volume_reading import MARGIN_NATS
 
 TESTED_ROWS, MOST_BROKEN, FEWER = 48, 0.25, 4
@@ -37,6 +38,13 @@ def takes_its_place(table: Table, other: Lineup, made: Lineup) -> bool:
     if more or other.strength == "undecided" or (usual := _broken(table, made)) <= MOST_BROKEN:
         return False
     return FEWER * _broken(table, other) <= usual
+
+
+def beside_usual(table: Table, other: Lineup, made: Lineup) -> Lineup:
+    """An answer in a rare layout, no surer than its lead over the usual one allows: two searches found them, and
+    each leads over the rivals in its own. Where rows tell the two apart, the usual one is none."""
+    usual = _broken(table, made)
+    return other if usual and FEWER * _broken(table, other) <= usual else beside_another(other, made)
 
 
 def _stated(array: Lineup) -> float:
