@@ -399,7 +399,8 @@ def test_where_the_heads_are_wiped_a_doubt_of_the_start_is_none_of_the_order(vol
         with image.open("r+b") as file:
             file.write(bytes(MIB))
     array = solved(case)
-    assert array.verdicts.order.sure is Sure.PROBABLE and array.verdicts.start.sure is Sure.UNDECIDED
+    assert array.signs.likely and array.verdicts.order.reason is Reason.FEW  # probable or not is what was measured
+    assert array.verdicts.start.sure is Sure.UNDECIDED
     assert array.best - array.next > 20
 
 
