@@ -12,6 +12,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 import numpy.typing as npt
 
+from ..reading.row_reader import repeating
 from ..reading.samples import BLOCK, Pile
 from .field_algebra import Relation, inside, null_spaces, relations, sketch
 
@@ -25,9 +26,6 @@ BATCH, SECTOR = 128, 512
 
 MOST_ALIKE = 3
 """Of so many images that hold the same at a place, some may be copies of one another; more are filled with one word."""
-
-LONGEST_WORD = 64
-"""Bytes of a word that a copy has over and over where a drive could not be read, at most; shorter ones divide it."""
 
 NOISE_VALUES = 254
 """Byte values that a block of noise, 4096 bytes, holds at least (256 but for about e^-16 of them each)."""
@@ -106,7 +104,7 @@ def survey_at(pile: Pile, offsets: npt.NDArray[np.int64], sectors: bool = False)
             else:
                 looked_at = blocks
             sketches[row, holders] = sketch(looked_at)
-            words[row, holders] = (looked_at[:, LONGEST_WORD:] == looked_at[:, :-LONGEST_WORD]).all(axis=1)
+            words[row, holders] = repeating(looked_at)
             values = (np.arange(len(blocks))[:, None] * 256 + blocks).reshape(-1)
             counts = np.bincount(values, minlength=256 * len(blocks)).reshape(-1, 256)
             kinds = (counts > 0).sum(axis=1)

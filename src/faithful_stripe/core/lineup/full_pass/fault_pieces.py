@@ -12,6 +12,7 @@ import numpy.typing as npt
 from ...arrays.engine import SECTOR
 from ...arrays.geometry import Geometry
 from ...arrays.layout import Group
+from ..reading.row_reader import repeating
 
 Bytes2D = npt.NDArray[np.uint8]
 
@@ -137,9 +138,7 @@ def plain_sectors(data: npt.NDArray[np.uint8]) -> npt.NDArray[np.bool_]:
     """Which sectors hold zeros, one byte, or a pattern of at most 64 bytes."""
     whole = np.zeros(-(-len(data) // SECTOR) * SECTOR, np.uint8)
     whole[: len(data)] = data
-    sectors = whole.reshape(-1, SECTOR)
-    found: npt.NDArray[np.bool_] = (sectors[:, :-64] == sectors[:, 64:]).all(axis=1)
-    return found
+    return repeating(whole.reshape(-1, SECTOR))
 
 
 def plain(data: npt.NDArray[np.uint8]) -> bool:

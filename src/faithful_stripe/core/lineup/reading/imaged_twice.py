@@ -15,6 +15,7 @@ import numpy.typing as npt
 
 from ...ranges import Range, union
 from ...source import BlockSource, BlockSourceError, Buffer, Unreadable, check_bounds
+from .row_reader import repeating
 from .samples import BLOCK, Pile
 
 SECTOR = 512
@@ -28,8 +29,7 @@ Flags = npt.NDArray[np.bool_]
 def worth(sectors: Bytes2D) -> npt.NDArray[np.int8]:
     """What sectors, uint8 (n, 512), say for having been read: 2 data, 1 zeros, 0 one pattern over and over."""
     filled: Flags = np.asarray(sectors.any(axis=1))
-    repeats: Flags = np.asarray((sectors[:, 64:] == sectors[:, :-64]).all(axis=1))
-    return np.where(filled & ~repeats, 2, np.where(filled, 0, 1)).astype(np.int8)
+    return np.where(filled & ~repeating(sectors), 2, np.where(filled, 0, 1)).astype(np.int8)
 
 
 @dataclass

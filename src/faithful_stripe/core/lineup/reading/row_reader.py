@@ -83,3 +83,12 @@ def holding(blocks: Bytes2D) -> npt.NDArray[np.bool_]:
 
 GLANCE = 509
 """Every how many bytes a block is looked at first."""
+
+LONGEST_WORD = 64
+"""Bytes of a word that a copy has over and over where a drive could not be read, at most; shorter ones divide it."""
+
+
+def repeating(blocks: Bytes2D) -> npt.NDArray[np.bool_]:
+    """Which blocks, uint8 (blocks, bytes), hold zeros, one byte, or one short word over and over."""
+    found: npt.NDArray[np.bool_] = np.asarray((blocks[:, LONGEST_WORD:] == blocks[:, :-LONGEST_WORD]).all(axis=1))
+    return found
