@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections import Counter
-from collections.abc import Collection, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from itertools import combinations
 
@@ -20,6 +19,7 @@ from ..hypotheses.seam_tables import round_nats
 from ..hypotheses.standing_facts import fits, held_facts, says_nothing
 from ..hypotheses.votes import chosen, reader_of
 from ..structures.anchors import Anchors
+from .beside_members import held_by, mates_of, named_outside, others_filled
 from .missing_slot import PARITY_LEVELS, Judged
 from .volume_reading import MARGIN_NATS, read_volume
 
@@ -205,7 +205,7 @@ def counted(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) 
         i for c in h.order if c is not None for i in h.candidate.columns[c]
     }  # a candidate may hold some that have no seat
     closed = any(g.kind in CLOSED and set(g.images) >= used for g in table.groups)
-    if not h.candidate.missing and closed and not _others_filled(table, used):
+    if not h.candidate.missing and closed and not others_filled(table, used):
         return True
     related = {i for g in table.groups for i in g.images}
     pattern = h.layout.pattern()
@@ -223,8 +223,8 @@ def counted(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) 
             seen.setdefault((c, number), set()).add(image)
     # on one mate alone it may as well be the second copy of something in another row, as a RAID 1E has it
     told = len({number for (c, number), images in seen.items() if images >= set(h.candidate.columns[c])}) > 1
-    outside = set[int]() if used <= related else _named_outside(table, used, placed)  # of those related, all are known
-    if outside and (not told or _mates_of(used, outside, placed)):
+    outside = set[int]() if used <= related else named_outside(table, used, placed)  # of those related, all are known
+    if outside and (not told or mates_of(used, outside, placed)):
         return False
     return told or goes_round(table, h)
 
@@ -233,50 +233,6 @@ def goes_round(table: Table, h: Hypothesis) -> bool:
     """Whether the data go on from the end of each row at the beginning of the next one: nobody stands between."""
     made = reader_of(table, h.candidate).tables(h.strip, h.start)
     return made is not None and round_nats(h.layout, made, h.order) >= MARGIN_NATS
-
-
-def _others_filled(table: Table, used: set[int]) -> bool:
-    """Whether an image that takes no part, and is no old copy of one that does, holds about as much as the members."""
-    held, least = _held(table, used)
-    others = set(range(len(table.pile))) - used - set(table.outdated)
-    return any(held[i] > least for i in others)
-
-
-def _held(table: Table, members: Collection[int]) -> tuple[Counter[int], float]:
-    """At how many places each image holds something, and at how many at most one that is as good as blank beside
-    these members."""
-    held = Counter(i for p in table.places for i in p.filled)
-    return held, BLANK_SHARE * float(np.median([held[i] for i in members]))
-
-
-def _named_outside(table: Table, used: set[int], placed: Sequence[tuple[Anchors, int]]) -> set[int]:
-    """Images that take no part, and are no old copies of one that does, which bear structures that name a file system
-    of the volume."""
-    found = set[int]()
-    for anchors, _base in placed:
-        ground = anchors.ground
-        named = Counter(i for kind, image, _o, _a in ground.found if kind not in ground.weak for i in image.tolist())
-        if not ground.guessed:
-            found |= {i for i, n in named.items() if n > 1 and i not in used and i not in table.outdated}
-    return found
-
-
-def _mates_of(used: set[int], outside: set[int], placed: Sequence[tuple[Anchors, int]]) -> bool:
-    """Whether an image beside the members has, where it stands on a member, as much of what a file system says: it may
-    be its mate. What has it elsewhere was cut in another way, and where rows are counted it has no place among them."""
-    for anchors, _base in placed:
-        facts = np.stack([anchors.offset, anchors.address], axis=1)
-        inside = np.isin(anchors.image, list(used))
-        known = {tuple(fact) for fact in facts[inside].tolist()}
-        for image in outside:
-            theirs = {tuple(fact) for fact in facts[anchors.image == image].tolist()}
-            if theirs and len(theirs & known) >= MATE_SHARE * len(theirs):
-                return True
-    return False
-
-
-MATE_SHARE = 0.5
-"""Of the structures on an image, how many stand at the same place on a member where it may be its mate."""
 
 
 def shape_open(table: Table, h: Hypothesis, doubt: bool) -> bool:
@@ -291,14 +247,10 @@ def shape_open(table: Table, h: Hypothesis, doubt: bool) -> bool:
     sizes = {table.pile.sources[i].size for i in h.candidate.images}
     known = set(h.candidate.images) | set(table.outdated)
     beside = [i for i in range(len(table.pile)) if i not in known and table.pile.sources[i].size in sizes]
-    held, blank = _held(table, h.candidate.images)
+    held, blank = held_by(table, h.candidate.images)
     crowded = sum(held[i] <= blank for i in beside) > members // 2
     thin = 2 * rows_told(table, h) < members
     return (thin and len(h.candidate.images) < members) or (crowded and (thin or doubt))
-
-
-BLANK_SHARE = 0.25
-"""What an image holds at most, of what the members do, to be as good as blank."""
 
 
 def rows_told(table: Table, h: Hypothesis) -> int:

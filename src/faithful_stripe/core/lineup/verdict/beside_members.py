@@ -1,0 +1,58 @@
+"""Images that lie beside an answer's members: how much they hold, and what they bear of the volume's file systems."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Collection, Sequence
+
+import numpy as np
+
+from ..hypotheses.pile_table import Table
+from ..structures.anchors import Anchors
+
+BLANK_SHARE = 0.25
+"""What an image holds at most, of what the members do, to be as good as blank."""
+
+
+def others_filled(table: Table, used: set[int]) -> bool:
+    """Whether an image that takes no part, and is no old copy of one that does, holds about as much as the members."""
+    held, least = held_by(table, used)
+    others = set(range(len(table.pile))) - used - set(table.outdated)
+    return any(held[i] > least for i in others)
+
+
+def held_by(table: Table, members: Collection[int]) -> tuple[Counter[int], float]:
+    """At how many places each image holds something, and at how many at most one that is as good as blank beside
+    these members."""
+    held = Counter(i for p in table.places for i in p.filled)
+    return held, BLANK_SHARE * float(np.median([held[i] for i in members]))
+
+
+def named_outside(table: Table, used: set[int], placed: Sequence[tuple[Anchors, int]]) -> set[int]:
+    """Images that take no part, and are no old copies of one that does, which bear structures that name a file system
+    of the volume."""
+    found = set[int]()
+    for anchors, _base in placed:
+        ground = anchors.ground
+        named = Counter(i for kind, image, _o, _a in ground.found if kind not in ground.weak for i in image.tolist())
+        if not ground.guessed:
+            found |= {i for i, n in named.items() if n > 1 and i not in used and i not in table.outdated}
+    return found
+
+
+def mates_of(used: set[int], outside: set[int], placed: Sequence[tuple[Anchors, int]]) -> bool:
+    """Whether an image beside the members has, where it stands on a member, as much of what a file system says: it may
+    be its mate. What has it elsewhere was cut in another way, and where rows are counted it has no place among them."""
+    for anchors, _base in placed:
+        facts = np.stack([anchors.offset, anchors.address], axis=1)
+        inside = np.isin(anchors.image, list(used))
+        known = {tuple(fact) for fact in facts[inside].tolist()}
+        for image in outside:
+            theirs = {tuple(fact) for fact in facts[anchors.image == image].tolist()}
+            if theirs and len(theirs & known) >= MATE_SHARE * len(theirs):
+                return True
+    return False
+
+
+MATE_SHARE = 0.5
+"""Of the structures on an image, how many stand at the same place on a member where it may be its mate."""
