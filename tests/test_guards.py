@@ -201,3 +201,16 @@ def test_what_q_counts_a_member_by_speaks_against_an_exchange_with_a_gap(with_ga
     monkeypatch.setattr(gaps, "read_volume", lambda *_args: best.findings)
     monkeypatch.setattr(gaps, "role_votes", lambda *_args: votes)
     assert not moved_to_gaps(table, best, placed, [])
+
+
+@pytest.mark.parametrize("sure", ["certain", "probable"])
+def test_who_is_up_to_date_is_no_surer_than_the_order_that_the_rows_were_read_in(sure):
+    """An array made anew in another order writes parity that holds in that, over what was out of date."""
+    shape = geometry("RAID1", 2, STRIP, member_bytes=1 << 20)
+    members = [MemorySource(1 << 20, name) for name in "ab"]
+    for member in members:
+        member.write(0, np.random.default_rng(1).bytes(1 << 20))
+    told = replace(placed("certain"), order=Verdict(Sure(sure), Reason.PROVEN))
+    made, _read = read_whole(Lineup(shape, ("a", "b"), told, 9.0, 0.0), members)
+    assert str(made.verdicts.currency.sure) == sure
+    assert (made.verdicts.currency.reason is Reason.PLACING) is (sure == "probable")

@@ -25,8 +25,9 @@ from faithful_stripe.core.lineup.solving.span_chain import fits_exactly, journal
 from faithful_stripe.core.lineup.solving.span_places import Placed, placed_on, placings, unstriped
 from faithful_stripe.core.lineup.structures.anchors import Anchors
 from faithful_stripe.core.lineup.structures.ground import Ground
-from faithful_stripe.core.lineup.verdict.certainty import counted, untold
-from faithful_stripe.core.source import read
+from faithful_stripe.core.lineup.verdict.beside_members import gainsaid
+from faithful_stripe.core.lineup.verdict.certainty import counted, fits_most, untold
+from faithful_stripe.core.source import MemorySource, read
 from faithful_stripe.media.image import ImageFile
 from faithful_stripe.work.lineup import solve_images
 
@@ -70,18 +71,20 @@ def facts(offsets, distances):
 
 
 @pytest.mark.parametrize(
-    ("beside", "held", "old", "rows", "tells"),
-    [(0, 0, 0, 1, True), (5, 9, 0, 1, False), (4, 9, 0, 1, False), (1, 2, 0, 1, True), (1, 9, 1, 1, True),
-     (5, 9, 0, 2, True)],
+    ("beside", "held", "old", "rows", "around", "tells"),
+    [(0, 0, 0, 1, 1, True), (5, 9, 0, 1, 9, False), (4, 9, 0, 1, 9, False), (1, 2, 0, 1, 5, True),
+     (1, 2, 0, 1, 4, False), (1, 9, 1, 1, 1, True), (5, 9, 0, 2, 1, True)],
 )  # fmt: skip
-def test_a_relation_counts_the_members_where_nobody_may_be_of_another_span(beside, held, old, rows, tells):
+def test_a_relation_counts_the_members_where_nobody_may_be_of_another_span(beside, held, old, rows, around, tells):
     """RAID 60 of 18, all structures in the first row: its first span was "RAID 6 of 6", certain, beside twelve more.
-    Structures in the second row tell that there are no more, and what holds little, or is an old copy, is none."""
+    Structures in the second row tell that there are no more, and an old copy is none. What holds little is none where
+    parity came round: RAID 6 of 7 with one that was empty in the three rows there were was certain, of 6."""
     (chosen,) = [one for one in layouts_of("RAID6", 5) if one == layout("RAID6", 5, "parity-N", "restart")]
     columns = tuple((i,) for i in range(5))
     h = Hypothesis(Candidate("RAID6", (chosen,), columns), chosen, MIB, 0, 0, tuple(range(5)), 0.0)
     names = [f"m{i}" for i in range(5 + beside)]
-    places = [Place(4096 * k, frozenset(range(5 + (beside if k < held else 0))), ()) for k in range(9)]
+    at = [MIB * (k % around) + 4096 * k for k in range(9)]
+    places = [Place(o, frozenset(range(5 + (beside if k < held else 0))), ()) for k, o in enumerate(at)]
     group = Membership((0, 1, 2, 3, 4), "two", 9, 9)
     pile_ = Pile(names, [None] * len(names))
     table = Table(pile_, places, [group], dict.fromkeys(range(5, 5 + old), 0), (), [], [], silent, 0)
@@ -103,6 +106,52 @@ def test_who_bears_the_same_file_system_is_counted_only_where_a_mate_would_bear_
     ground = Ground(b"x", "x", 1 << 30, found=[("inode", image, offset, address)])
     told = Anchors(ground, image, offset, address, np.ones(5, np.int64))
     assert counted(table, h, [(told, 0)]) is tells
+
+
+@pytest.mark.parametrize(
+    ("same", "other", "missing", "refused"),
+    [(0, 3, 0, True), (3, 3, 0, False), (0, 2, 0, False), (9, 2, 0, False), (2, 5, 0, True), (0, 3, 1, False)],
+)
+def test_who_bears_the_same_file_system_and_contradicts_the_volume_was_left_out(same, other, missing, refused):
+    """RAID 5 of 8 without relations, for they all were broken: a stripe of seven of them was certain. What was cut from
+    the volume in another way holds what the volume holds."""
+    (chosen,) = layouts_of("RAID0", 3)
+    order = (0, 1, 2) if not missing else (0, 1, None)
+    columns = ((0,), (1,), (2,))[: 3 - missing]
+    h = Hypothesis(Candidate("RAID0", (chosen,), columns), chosen, 65536, 0, 0, order, 0.0)
+    data = np.random.default_rng(4).integers(0, 255, (4, 12 * 65536), np.uint8)
+    members = [MemorySource(12 * 65536, name) for name in "abcd"]
+    for member, held in zip(members, data, strict=True):
+        member.write(0, held)
+    offset = np.arange(same + other) * 65536
+    address = 3 * offset + 2 * 65536  # of rows' third strips, that member 2 holds
+    for at, ok in zip(offset.tolist(), [True] * same + [False] * other, strict=True):
+        members[3].write(at, data[2 if ok else 1][at : at + 512])
+    image = np.full(same + other, 3)
+    ground = Ground(b"x", "x", 1 << 30, found=[("inode", image, offset, address)])
+    told = Anchors(ground, image, offset, address, np.ones(same + other, np.int64))
+    table = Table(Pile(list("abcd"), members), [], [], {}, (), [], [], silent, 0)
+    assert gainsaid(table, h, [(told, 0)]) is refused
+
+
+@pytest.mark.parametrize("copied", [True, False])
+def test_q_is_a_copy_of_something_that_stands_on_another_member(copied):
+    """Structures where a member holds Q, and on nobody else: "RAID 6 of 6" was certain, of an array of seven."""
+    chosen = layout("RAID6", 4, "parity-N", "restart", q_place="after-p", q_exponent="data-index")
+    columns = tuple((i,) for i in range(4))
+    h = Hypothesis(Candidate("RAID6", (chosen,), columns), chosen, MIB, 0, 0, (0, 1, 2, 3), 0.0)
+    index, inner = chosen.pattern().index, np.arange(3) * 4096
+    row = int(np.flatnonzero(index[:, 3] == -2)[0])  # where member 3 holds Q, and the first strip of the row
+    data = int(np.flatnonzero(index[row] == 2 * row)[0])
+    whole = {p: [r for r in range(4) if r != row and index[r, p] >= 0] for p in range(4)}
+    who = np.concatenate([np.full(len(rows), p) for p, rows in whole.items()])
+    at = np.concatenate([np.array(rows) * MIB for rows in whole.values()])
+    says = np.concatenate([index[rows, p] * MIB for p, rows in whole.items()])
+    for image in (3, data) if copied else (3,):
+        who = np.concatenate([who, np.full(3, image)])
+        at, says = np.concatenate([at, row * MIB + inner]), np.concatenate([says, 2 * row * MIB + inner])
+    told = Anchors(Ground(b"x", "x", 1 << 30), who, at, says, np.ones(len(who), np.int64))
+    assert fits_most(h, [(told, 0)]) is copied
 
 
 def test_that_mates_are_equal_does_not_say_where_they_belong():

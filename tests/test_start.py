@@ -462,6 +462,25 @@ def test_a_start_that_moves_to_where_there_is_room_is_not_likely_where_nothing_s
         assert (begin.verdict.sure is Sure.UNDECIDED) is bool(empty)
 
 
+@pytest.mark.parametrize(
+    ("first", "reason", "sure"), [(16, Reason.NOTHING_SAYS, Sure.UNDECIDED), (0, Reason.FIRST_ROW, Sure.CERTAIN)]
+)
+def test_a_label_on_one_member_is_no_first_row_where_redundancy_would_tell(first, reason, sure):
+    """Data from 64 KiB on, a label at the very front: a volume that begins with it was probable."""
+    strip, shape = 4096, next(one for one in layouts_of("RAID5", 3) if one.data == "continuation")
+    data = np.random.default_rng(3).integers(1, 255, (2, 64 * strip), np.uint8)
+    members = [MemorySource(80 * strip, f"m{n}") for n in range(3)]
+    for member, held in zip(members, [*data, data[0] ^ data[1]], strict=True):
+        member.write(first * strip, held)
+    members[0].write(0, b"label of nothing here")
+    if not first:
+        members[0].write(0, data[0])
+    laid_out = lay_out(Pile(["m0", "m1", "m2"], members), silent)
+    h = Hypothesis(Candidate("RAID5", (shape,), ((0,), (1,), (2,))), shape, strip, 0, 0, (0, 1, 2), 0.0)
+    verdict = begin_of(laid_out, h, []).verdict
+    assert (verdict.sure, verdict.reason) == (sure, reason)
+
+
 def test_the_second_head_of_a_table_says_where_a_volume_began_whose_front_is_gone(volumes, tmp_path):
     """It states its own place. The start was undecided, and rows before the true one, as early as there was room."""
     data = bytearray((volumes / "gpt.img").read_bytes())

@@ -86,6 +86,9 @@ def judged_by(found: Lineup, members: Sequence[BlockSource | None], rowmap: RowM
     currency, soundness = _currency(found, rowmap), _soundness(found, rowmap, front)
     if soundness.sure is Sure.CERTAIN and found.verdicts.placing != "certain":
         soundness = replace(soundness, sure=Sure.PROBABLE, reason=Reason.PLACING)  # of the volume in another order
+    if currency.sure is Sure.CERTAIN and found.verdicts.order.sure is not Sure.CERTAIN:
+        # whoever made the array anew in another order wrote parity that holds in that, over what was out of date
+        currency = replace(currency, sure=Sure.PROBABLE, reason=Reason.PLACING)
     verdicts = replace(found.verdicts, currency=currency, soundness=soundness)
     if verdicts.soundness.sure is Sure.CERTAIN and (more := _beyond(found, members)):
         verdicts = replace(verdicts, soundness=Verdict(Sure.PROBABLE, Reason.BEYOND, count=more))

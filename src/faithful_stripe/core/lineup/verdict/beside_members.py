@@ -1,4 +1,4 @@
-"""Images that lie beside an answer's members: how much they hold, and what they bear of the volume's file systems."""
+"""Images that lie beside an answer's members: how much they hold, and what they say of the volume's file systems."""
 
 from __future__ import annotations
 
@@ -7,8 +7,13 @@ from collections.abc import Collection, Sequence
 
 import numpy as np
 
+from ...errors import StripeError
+from ...source import read
+from ..hypotheses.as_volume import rebuilt
+from ..hypotheses.assignment import Hypothesis
 from ..hypotheses.pile_table import Table
 from ..structures.anchors import Anchors
+from ..structures.ground import SECTOR
 
 BLANK_SHARE = 0.25
 """What an image holds at most, of what the members do, to be as good as blank."""
@@ -56,3 +61,42 @@ def mates_of(used: set[int], outside: set[int], placed: Sequence[tuple[Anchors, 
 
 MATE_SHARE = 0.5
 """Of the structures on an image, how many stand at the same place on a member where it may be its mate."""
+
+
+def gainsaid(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> bool:
+    """Whether an image that takes no part bears the volume's file system, and what it states is not there in the volume
+    in most places: whatever was cut from the same volume, in whatever way, agrees with it; a member that was left out
+    does not. Where the volume has nothing, for a member is missing, it says nothing."""
+    used = {i for c in h.order if c is not None for i in h.candidate.columns[c]}
+    outside = named_outside(table, used, placed)
+    if not outside:
+        return False
+    volume = rebuilt(h, table.pile)
+    for image in outside:
+        same = other = 0
+        for anchors, base in placed:
+            for offset, address in _spread(anchors, image):
+                if not 0 <= address + base <= volume.size - SECTOR or anchors.ground.in_journal(np.array([address]))[0]:
+                    continue
+                try:
+                    there = read(volume, address + base, SECTOR)
+                except StripeError:
+                    continue
+                agrees = there == table.pile.stretch(image, offset, SECTOR).tobytes()
+                same, other = same + agrees, other + (not agrees)
+        if other >= LEAST_CONTRARY and other > same:
+            return True
+    return False
+
+
+def _spread(anchors: Anchors, image: int) -> list[tuple[int, int]]:
+    """(offset, address) of some structures of an image that state one address alone, spread over all of them."""
+    mine = anchors.image == image
+    offset, first, number = np.unique(anchors.offset[mine], return_index=True, return_counts=True)
+    told = np.stack([offset, anchors.address[mine][first]], axis=1)[number == 1]
+    some = np.unique(np.linspace(0, len(told) - 1, min(MOST_COMPARED, len(told))).astype(np.int64))
+    return [(int(o), int(a)) for o, a in told[some].tolist()]
+
+
+LEAST_CONTRARY, MOST_COMPARED = 3, 32
+"""Structures of an image beside the members that must not be in the volume, and how many are held against it."""

@@ -9,6 +9,7 @@ from itertools import combinations
 import numpy as np
 
 from ...arrays.geometry import Geometry
+from ...arrays.layout import Q_CELL
 from ..evidence.parity_groups import LEAST_CLOSING
 from ..evidence.sampled_places import Place
 from ..hypotheses.assignment import Hypothesis
@@ -44,12 +45,28 @@ def fits_most(h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> bool:
             images = h.candidate.columns[column]
             parts = [chosen(a, np.isin(a.image, images) & (made.to_volume(position, a.offset) >= 0)) for a in parts]
         counts = [held_facts(h, part, base, a) for part, (a, base) in zip(parts, real, strict=True)]
-        return sum(c[0] for c in counts), sum(c[1] for c in counts)
+        lone = 0 if position is None else sum(_no_copies(h, a, position) for a, _base in real)
+        return sum(c[0] for c in counts), sum(c[1] for c in counts) + lone
 
     held, stated = told(None)
     own = [told(position) for position, c in enumerate(h.order) if c is not None]
     whole = stated < LEAST_TOLD or held >= FITTING * stated
     return whole and all(s < LEAST_OWN or right >= OWN_FITTING * s for right, s in own) and _counts_up(h, placed, made)
+
+
+def _no_copies(h: Hypothesis, anchors: Anchors, position: int) -> int:
+    """How many places where a member holds Q hold what states an address, and no other member holds the same there. Q
+    is a copy of what stands alone in its row and counts once, and that stands on a data member; P may be the sum of an
+    odd number of structures, which looks like one."""
+    column, pattern = h.order[position], h.layout.pattern()
+    if h.candidate.missing or column is None or not h.layout.q_place:
+        return 0
+    mine = np.isin(anchors.image, h.candidate.columns[column])
+    others = set(zip(anchors.offset[~mine].tolist(), anchors.address[~mine].tolist(), strict=True))
+    row = (anchors.offset - h.start) // h.strip % pattern.rows
+    here = mine & (anchors.offset >= h.start) & (pattern.index[row, position] == Q_CELL)
+    told = zip(anchors.offset[here].tolist(), anchors.address[here].tolist(), strict=True)
+    return len({offset for offset, address in told if (offset, address) not in others})
 
 
 def _counts_up(h: Hypothesis, placed: Sequence[tuple[Anchors, int]], made: Geometry) -> bool:
@@ -206,7 +223,10 @@ def counted(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) 
     }  # a candidate may hold some that have no seat
     closed = any(g.kind in CLOSED and set(g.images) >= used for g in table.groups)
     if not h.candidate.missing and closed and not others_filled(table, used):
-        return True
+        # before parity has come round to each, one more may be there and hold nothing: one that lies beside them, as do
+        beside = set(range(len(table.pile))) - used - set(table.outdated)
+        if not beside or rows_told(table, h) >= h.layout.members:
+            return True
     related = {i for g in table.groups for i in g.images}
     pattern = h.layout.pattern()
     unit = pattern.strips * pattern.unit_rows // pattern.rows * h.strip

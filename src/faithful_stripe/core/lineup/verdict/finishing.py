@@ -21,6 +21,7 @@ from ..hypotheses.candidate import Candidate, layouts_of
 from ..hypotheses.member_tails import without_tail
 from ..hypotheses.pile_table import Table
 from ..structures.anchors import Anchors
+from .beside_members import gainsaid
 from .certainty import (
     LEAST_STATED,
     STATED_NATS,
@@ -266,6 +267,7 @@ def _verdicts(
     reason = next((why for doubt, why in doubts if doubt), Reason.PROVEN)
     for open_, why in (
         (strangely_related(table, best), Reason.OPEN_ROWS),
+        (gainsaid(table, best, placed), Reason.LEFT_OUT),
         (shape_open(table, best, reason in (Reason.RIVAL, Reason.UNCOUNTED)), Reason.UNCOUNTED),
     ):
         if open_:
