@@ -242,3 +242,19 @@ def test_a_word_that_stands_in_rows_which_were_written_in_part_is_no_reason_to_l
         places, (group,), _outdated = without_outdated(drives, survey(drives))
     assert not any(place.unread for place in places)
     assert {at // STRIP for at in group.open} == set(range(4, 36, 4))
+
+
+@pytest.mark.parametrize("others", [False, True])
+def test_where_one_alone_of_all_the_pile_holds_something_it_says_nothing_of_its_group(tmp_path, others):
+    """A fifth rebuilt onto a drive that was another's: in most places that alone holds anything, and a stripe of the
+    rest was the answer. Where others hold something as well, it is no group for all that is known."""
+    spec = Spec("RAID5", 4, STRIP, "parity-N", "continuation")
+    images = members(tmp_path, spec, [*range(3 * 6), *range(3 * 54, 3 * ROWS)])
+    if others:
+        images.append(tmp_path / "stranger.img")
+        images[-1].write_bytes(bytes(images[0].stat().st_size))
+    for number in {1, len(images) - 1} if others else {1}:
+        data = np.fromfile(images[number], np.uint8).reshape(-1, STRIP)
+        data[6:54] = np.random.default_rng(number).integers(97, 123, (48, STRIP), np.uint8)
+        data.tofile(images[number])
+    assert grouped(images)[0] == ([] if others else [((0, 1, 2, 3), "sum", 0)])

@@ -26,7 +26,7 @@ from faithful_stripe.core.lineup.solving.span_places import Placed, placed_on, p
 from faithful_stripe.core.lineup.structures.anchors import Anchors
 from faithful_stripe.core.lineup.structures.ground import Ground
 from faithful_stripe.core.lineup.verdict.beside_members import gainsaid
-from faithful_stripe.core.lineup.verdict.certainty import counted, fits_most, untold
+from faithful_stripe.core.lineup.verdict.certainty import counted, fits_most, mirrored_within, untold
 from faithful_stripe.core.source import MemorySource, read
 from faithful_stripe.media.image import ImageFile
 from faithful_stripe.work.lineup import solve_images
@@ -152,6 +152,18 @@ def test_q_is_a_copy_of_something_that_stands_on_another_member(copied):
         at, says = np.concatenate([at, row * MIB + inner]), np.concatenate([says, 2 * row * MIB + inner])
     told = Anchors(Ground(b"x", "x", 1 << 30), who, at, says, np.ones(len(who), np.int64))
     assert fits_most(h, [(told, 0)]) is copied
+
+
+@pytest.mark.parametrize(("copies", "level", "count"), [(3, "RAID0", 3), (0, "RAID0", 0), (3, "RAID5", 0)])
+def test_a_stripe_without_redundancy_holds_nothing_twice_at_one_place(copies, level, count):
+    """Parity of sparse rows, in the seat of the data member that was cut short: a stripe of four was certain."""
+    chosen = layouts_of(level, 3)[0]
+    h = Hypothesis(Candidate(level, (chosen,), ((0,), (1,), (2,))), chosen, MIB, 0, 0, (0, 1, 2), 0.0)
+    at = np.arange(5) * 4096
+    who = np.concatenate([np.zeros(5, np.int64), np.full(copies, 2)])
+    offset = np.concatenate([at, at[:copies]])
+    told = Anchors(Ground(b"x", "x", 1 << 30), who, offset, offset, np.ones(len(who), np.int64))
+    assert mirrored_within(h, [(told, 0)]) == count
 
 
 def test_that_mates_are_equal_does_not_say_where_they_belong():

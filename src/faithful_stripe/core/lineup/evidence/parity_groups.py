@@ -300,7 +300,7 @@ def tested(images: frozenset[int], places: Sequence[Place], bounds: tuple[int, i
     independent: list[int] = []
     partly: Counter[str] = Counter()
     taking_part: Counter[int] = Counter()
-    noisy = packed = 0
+    noisy = packed = lonely = 0
     kinds: Counter[str] = Counter()
     behind: Counter[str] = Counter()
     for place in places:
@@ -316,6 +316,8 @@ def tested(images: frozenset[int], places: Sequence[Place], bounds: tuple[int, i
         if filled == images and filled <= place.noise:
             noisy += not covered  # noise on all: never initialized, most likely
             packed += filled == covered
+        # where it alone of all the pile holds something, that is another time's, or another array's
+        lonely += len(place.filled) == 1 < len(images) - 1
         closes.append(filled == covered)
         whole.append(filled == images)
         # where one of them has ended, an equation is gone
@@ -334,7 +336,7 @@ def tested(images: frozenset[int], places: Sequence[Place], bounds: tuple[int, i
     closing = sum(closes)
     noisy = noisy if packed < closing / 2 else 0  # unless the data themselves look like noise
     least = FULL_SHARE if packed >= max(FULL_CLOSING, closing / 2) else LEAST_SHARE
-    if closing < LEAST_CLOSING or closing < least * (len(closes) - noisy):
+    if closing < LEAST_CLOSING or closing < least * (len(closes) - noisy - lonely):
         return None
     if min(taking_part[i] for i in images) < max(LEAST_TAKING_PART, 0.02 * closing):
         return None  # somebody in it hardly ever holds anything when they close
@@ -358,7 +360,8 @@ def tested(images: frozenset[int], places: Sequence[Place], bounds: tuple[int, i
         for i, (o, c, few) in enumerate(zip(offsets, closes, scarce, strict=True))
         if not c and (first <= i < last or few or (bounds is not None and bounds[0] <= o < bounds[1]))
     )
-    return Membership(tuple(sorted(images)), kind, closing, len(closes) - noisy, open_at) if kind else None
+    lonely = lonely if kind != "copies" else 0
+    return Membership(tuple(sorted(images)), kind, closing, len(closes) - noisy - lonely, open_at) if kind else None
 
 
 def _tested_until(

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from ...arrays import codes
-from ...arrays.engine import Array, data_rows
+from ...arrays.engine import SECTOR, Array, data_rows
 from ...arrays.parity import combine_many
 from ...arrays.rebuild import check_rows
 from ...errors import StripeError
@@ -49,6 +49,52 @@ def rows_by_what_is_left(array: Array, most: int) -> tuple[int, int]:
                 combine_many(list(sums), [read.blocks[who] for _row, who in group.cells], checks)
                 tested, broken = tested + 1, broken + bool(sums.any())
     return tested, broken
+
+
+def test_sectors(volume: Array, most: int) -> tuple[int, int]:
+    """Sectors that hold something on two members at least, one in a row, of at most so many rows spread over the data:
+    how many were tested, and how many are not what the rest computes. Where whole rows are mostly touched by damage,
+    most sectors still match; in another order hardly one does, if there are P and Q."""
+    made = volume.geometry
+    rows = sorted({row for a, b in data_rows(made, volume.members, 0, made.rows) for row in _spread(a, b, most)})
+    chosen = sorted({rows[i] for i in np.linspace(0, len(rows) - 1, min(most, len(rows))).astype(int)})
+    sectors = np.random.default_rng(0).integers(0, made.strip_bytes // SECTOR, len(chosen))
+    tested = failing = 0
+    for row, inner in zip(chosen, (sectors * SECTOR).tolist(), strict=True):
+        filled = [m for m, source in enumerate(volume.members) if source is not None and _filled(volume, m, row, inner)]
+        if len(filled) > 1:
+            tested, failing = tested + 1, failing + differs(volume, filled[0], row, inner)
+    return tested, failing
+
+
+def _filled(volume: Array, member: int, row: int, inner: int) -> bool:
+    """Whether a sector of a member that is there holds something."""
+    own, source = np.empty(SECTOR, np.uint8), volume.members[member]
+    try:
+        assert source is not None
+        source.read_into(volume.geometry.start_bytes[member] + row * volume.geometry.strip_bytes + inner, own)
+    except StripeError:
+        return False
+    return bool(own.any())
+
+
+def differs(volume: Array, member: int, row: int, inner: int) -> bool:
+    """Whether a sector of a strip is not what those that go with it compute; where the member is missing, whether one
+    of them is not, if redundancy tells that without it."""
+    made, (period, phase) = volume.geometry, divmod(row, volume.geometry.pattern.rows)
+    cells = next((group.cells for group in made.pattern.groups if (phase, member) in group.cells), ())
+    own, computed = np.empty(SECTOR, np.uint8), np.empty(SECTOR, np.uint8)
+    for at, one in [(phase, member)] if volume.members[member] is not None else cells:
+        source, there = volume.members[one], period * made.pattern.rows + at
+        if source is None:
+            continue
+        try:
+            source.read_into(made.start_bytes[one] + there * made.strip_bytes + inner, own)
+            volume.compute(one, there, inner, computed)
+        except StripeError:
+            continue
+        return not np.array_equal(own, computed)
+    return False
 
 
 def _noise(array: Array, row: int) -> bool:

@@ -69,6 +69,26 @@ def _no_copies(h: Hypothesis, anchors: Anchors, position: int) -> int:
     return len({offset for offset, address in told if (offset, address) not in others})
 
 
+def mirrored_within(h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> int:
+    """How many structures of known file systems stand at one place of two members of a stripe without redundancy: one
+    of the two is the other's mate, or parity of rows that hold little else."""
+    if h.candidate.level != "RAID0":
+        return 0
+    column = {i: c for c in h.order if c is not None for i in h.candidate.columns[c]}
+    count = 0
+    for anchors, _base in placed:
+        who = np.array([column.get(i, -1) for i in anchors.image.tolist()], np.int64)
+        inside = (who >= 0) & (anchors.offset >= h.start) & (not anchors.ground.guessed)
+        told = np.unique(np.stack([anchors.offset, anchors.address, who])[:, inside], axis=1)
+        pairs, held = np.unique(told[:2], axis=1, return_counts=True)
+        count += len(np.unique(pairs[0, held > 1]))
+    return count
+
+
+MOST_MIRRORED = 1
+"""Of such places, those that an earlier use of the drives may have left."""
+
+
 def _counts_up(h: Hypothesis, placed: Sequence[tuple[Anchors, int]], made: Geometry) -> bool:
     """Whether on every member nearly all that counts up does so where the member holds data."""
     for anchors, base in placed:

@@ -14,7 +14,7 @@ from ..document.four_verdicts import placed as placed_as
 from ..document.lineup_document import DISPLACED, Evidence, Lineup
 from ..evidence.ages import ages_of, mates_compared
 from ..evidence.parity_groups import LEAST_CLOSING, Membership
-from ..evidence.row_tests import test_rows
+from ..evidence.row_tests import test_sectors
 from ..hypotheses.as_volume import final_geometry, final_layout, rebuilt, words
 from ..hypotheses.assignment import Hypothesis
 from ..hypotheses.candidate import Candidate, layouts_of
@@ -24,11 +24,13 @@ from ..structures.anchors import Anchors
 from .beside_members import gainsaid
 from .certainty import (
     LEAST_STATED,
+    MOST_MIRRORED,
     STATED_NATS,
     Standing,
     counted,
     displaced,
     fits_most,
+    mirrored_within,
     only_guessed,
     rows_told,
     shape_open,
@@ -260,6 +262,7 @@ def _verdicts(
         (only_guessed(best, placed), Reason.GUESSED), (not q_holds(table, best), Reason.Q_RULE),
         (bool(exchange), Reason.EXCHANGE),
         (turns_later(table, best, placed), Reason.RIVAL),
+        (mirrored_within(best, placed) > MOST_MIRRORED, Reason.FAILING),
         (bool(table.fits_as_well) or left_out(table, best) is not None, Reason.LEFT_OUT),
         (unexplained > UNEXPLAINED_SHARE, Reason.OPEN_ROWS),
         (not begin.settled, Reason.SHIFT),
@@ -334,11 +337,11 @@ def q_holds(table: Table, h: Hypothesis) -> bool:
         size = (until - h.start) // h.strip * h.strip
         made = replace(volume.geometry, member_bytes=(size,) * h.layout.members)
         volume = Array(made, volume.members, name=volume.name)
-    tested, broken = test_rows(volume, Q_ROWS)
+    tested, broken = test_sectors(volume, Q_ROWS)
     return broken <= MOST_BROKEN * tested
 
 
-Q_ROWS = 48
+Q_ROWS = 96
 """Rows in which Q is tried: some may be broken by damage, or because nobody initialized them."""
 
 

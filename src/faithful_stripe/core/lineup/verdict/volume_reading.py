@@ -10,12 +10,11 @@ import numpy.typing as npt
 
 from ...arrays.engine import SECTOR, Array
 from ...arrays.geometry import Geometry
-from ...errors import StripeError
 from ...ranges import Range
 from ...source import BlockSource
 from ..document.ledger import Entry, Kind, Ledger, total
 from ..document.lineup_document import Evidence
-from ..evidence.row_tests import test_copies, test_rows
+from ..evidence.row_tests import differs, test_copies, test_sectors
 from ..hypotheses.as_volume import final_layout, rebuilt
 from ..hypotheses.assignment import Hypothesis
 from ..hypotheses.standing_facts import held_facts
@@ -236,19 +235,10 @@ def _in_closed_rows(volume: Array, proof: Proof) -> tuple[list[Expected], list[l
         if not 0 <= at < volume.size:
             return False
         who, offset = (int(x) for x in made.to_member(at))
-        member, where = volume.members[who], (who, offset // SECTOR)
-        if member is None:
-            return False
+        where = (who, offset // SECTOR)
         if where not in known:
-            first = offset // SECTOR * SECTOR
-            row, inner = divmod(first - made.start_bytes[who], made.strip_bytes)
-            own, computed = np.empty(SECTOR, np.uint8), np.empty(SECTOR, np.uint8)
-            try:
-                member.read_into(first, own)
-                volume.compute(who, row, inner, computed)
-                known[where] = not np.array_equal(own, computed)
-            except StripeError:
-                known[where] = False
+            row, inner = divmod(offset // SECTOR * SECTOR - made.start_bytes[who], made.strip_bytes)
+            known[where] = differs(volume, who, row, inner)
         return known[where]
 
     closed = [
@@ -256,7 +246,7 @@ def _in_closed_rows(volume: Array, proof: Proof) -> tuple[list[Expected], list[l
     ]
     files = [one for one in broken if not any(open_at(at) for at in _spread(one))]
     if len(closed) + len(files) < len(wrong) + len(broken):  # with P and Q, most rows do not match under another order
-        tested, failing = test_rows(volume, CONTROL_ROWS)
+        tested, failing = test_sectors(volume, CONTROL_ROWS)
         if failing >= MOST_BROKEN * tested:
             return wrong, broken
     return closed, files
@@ -268,8 +258,8 @@ def _spread(places: Sequence[Range]) -> list[int]:
     return blocks[:: max(1, -(-len(blocks) // MOST_SPREAD))]
 
 
-CONTROL_ROWS, MOST_BROKEN = 24, 0.5
-"""Rows that are tested, and the share that may be broken for what fails in such rows to say nothing."""
+CONTROL_ROWS, MOST_BROKEN = 96, 0.5
+"""Rows of which a sector is tested, and the share that may be broken for what fails in such rows to say nothing."""
 
 
 def _files(
