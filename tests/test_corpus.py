@@ -38,7 +38,9 @@ def test_no_answer_becomes_worse(small, row, tmp_path):
     if row["result"] == "right":
         assert now.result == "right"
     for name in VERDICTS:
-        if row["said"][name] == "certain":
+        # who is out of date is no surer than who stands where
+        bound = name == "currency" and row["said"]["order"] != "certain"
+        if row["said"][name] == "certain" and not bound:
             assert now.said[name] == "certain", name
 
 

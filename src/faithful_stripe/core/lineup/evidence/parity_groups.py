@@ -122,8 +122,9 @@ def without_outdated(pile: Pile, taken: Survey) -> tuple[list[Place], list[Membe
     places = places_of(taken)
     groups = memberships(places)
     outdated: dict[int, int] = {}
+    neighbours = {frozenset(pair) for g in groups if g.kind == "chain" for pair in pairwise(g.order)}
     for pair in look_alikes(taken):
-        if any(i in outdated for i in pair):
+        if any(i in outdated for i in pair) or frozenset(pair) in neighbours:
             continue
         best: tuple[float, int] | None = None
         unlike = survey_at(pile, differences(pile, *pair))

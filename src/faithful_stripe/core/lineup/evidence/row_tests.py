@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator, Sequence
+
 import numpy as np
 
 from ...arrays import codes
@@ -24,10 +26,57 @@ def test_rows(array: Array, most: int) -> tuple[int, int]:
 
 def test_copies(array: Array, most: int) -> tuple[int, int]:
     """Rows of copies that were tested, and those that differ by more than a few sectors, which could not be read; rows
-    that hold noise on every member were never written, and say nothing."""
-    tested, broken = broken_rows(array, most, max(UNREAD_BYTES, array.geometry.strip_bytes // UNREAD_SHARE))
+    that hold noise on every member were never written, and say nothing. Of long strips a part is looked at."""
+    rows = [row for row in _units(array, most) if any(True for _ in _copies_in(array, row))]
+    broken = [row for row in rows if any(_copies_differ(array, cells) for cells in _copies_in(array, row))]
     unwritten = sum(_noise(array, row) for row in broken)
-    return tested - unwritten, len(broken) - unwritten
+    return len(rows) - unwritten, len(broken) - unwritten
+
+
+def _copies_in(array: Array, first: int) -> Iterator[list[tuple[int, int]]]:
+    """The sets of copies in a unit of rows: (row, member) of each one that is there, two at least."""
+    pattern = array.geometry.pattern
+    period, phase = divmod(first, pattern.rows)
+    for group in pattern.groups:
+        if phase <= group.cells[0][0] < phase + pattern.unit_rows:
+            there = [(period * pattern.rows + at, m) for at, m in group.cells if array.members[m] is not None]
+            if len(there) > 1:
+                yield there
+
+
+def _copies_differ(array: Array, cells: Sequence[tuple[int, int]]) -> bool:
+    """Whether copies of a strip differ by more than a few sectors; a long strip is read whole only where pieces of it
+    leave that open, as a few lost sectors do that all lie in those."""
+    strip = array.geometry.strip_bytes
+    looked = min(strip, LOOKED_BYTES)
+    apart = _bytes_apart(array, cells, looked)
+    if looked < strip and looked // UNREAD_SHARE < apart < looked // SURELY_APART:
+        looked, apart = strip, _bytes_apart(array, cells, strip)
+    return apart > max(UNREAD_BYTES, looked // UNREAD_SHARE)
+
+
+def _bytes_apart(array: Array, cells: Sequence[tuple[int, int]], looked: int) -> int:
+    """Bytes in which copies of a strip differ, of as many as are looked at, in pieces spread over it; none where they
+    cannot be read, for that is evidence lost."""
+    made = array.geometry
+    blocks = np.empty((len(cells), looked), np.uint8)
+    step = made.strip_bytes // (looked // PIECE_BYTES)
+    for block, (row, m) in zip(blocks, cells, strict=True):
+        source = array.members[m]
+        assert source is not None
+        for number, part in enumerate(block.reshape(-1, PIECE_BYTES)):
+            try:
+                source.read_into(made.start_bytes[m] + row * made.strip_bytes + number * step, part)
+            except StripeError:
+                return 0
+    return int((blocks[1:] != blocks[0]).sum(axis=1).max())
+
+
+LOOKED_BYTES, PIECE_BYTES = 64 << 10, 4096
+"""Of a long strip, as much is compared as copies at first, in pieces of so many bytes."""
+
+SURELY_APART = 4
+"""One byte of so many, and a strip differs, whatever stands between the pieces."""
 
 
 def rows_by_what_is_left(array: Array, most: int) -> tuple[int, int]:
@@ -111,30 +160,31 @@ def _noise(array: Array, row: int) -> bool:
     return True
 
 
-def broken_rows(array: Array, most: int, apart: int = 0) -> tuple[int, list[int]]:
-    """How many rows were tested, at most about `most` spread over the data, and which of them do not match.
-
-    apart  bytes of a strip that may differ
-    """
+def broken_rows(array: Array, most: int) -> tuple[int, list[int]]:
+    """How many rows were tested, at most about `most` spread over the data, and which of them do not match."""
     made = array.geometry
     missing = frozenset(i for i, member in enumerate(array.members) if member is None)
     if not made.redundant or all(members & missing for members, _survives in made.pattern.sets):
         return 0, []
-    unit = made.pattern.unit_rows
-    ranges = data_rows(made, array.members, 0, made.rows)
-    units = sorted({row // unit * unit for a, b in ranges for row in _spread(a, b, most)})
-    if len(units) > most:
-        units = [units[i] for i in np.linspace(0, len(units) - 1, most).astype(int)]
+    unit, units = made.pattern.unit_rows, _units(array, most)
     tested = 0
     broken: list[int] = []
     for first, last in _joined(units, unit, made.rows):
         try:
-            bad = {m.row for _end, found in check_rows(array, first, last, missing) for m in found if m.bytes > apart}
+            bad = {m.row for _end, found in check_rows(array, first, last, missing) for m in found}
         except StripeError:
             continue  # what cannot be read is evidence lost
         tested += last - first
         broken += sorted(bad)
     return tested, broken
+
+
+def _units(array: Array, most: int) -> list[int]:
+    """The first rows of units of rows that belong together, at most so many, spread over the data."""
+    made, unit = array.geometry, array.geometry.pattern.unit_rows
+    ranges = data_rows(made, array.members, 0, made.rows)
+    units = sorted({row // unit * unit for a, b in ranges for row in _spread(a, b, most)})
+    return [units[i] for i in np.linspace(0, len(units) - 1, most).astype(int)] if len(units) > most else units
 
 
 def _joined(units: list[int], unit: int, rows: int) -> list[tuple[int, int]]:
