@@ -38,8 +38,9 @@ LEAST = tuple(round(0.5 + 0.02 * n, 2) for n in range(25))
 BINS = (0.0, 0.2, 0.4, 0.6, 0.8, 0.9, 0.95, 0.98, 1.0)
 
 NAMES = (
-    "constant", "log(1 + lead)", "log(1 + total / members)", "missing / members", "log(1 + beside)", "log(1 + rows)",
-    "eliminated / members", "log(1 + failing)", "closing", "counted", "pinned", "parity", "likely",
+    "constant", "lead, up to 20", "log(1 + total / members)", "missing / members", "log(1 + beside), untied",
+    "log(1 + rows)", "eliminated / members, untied", "log(1 + failing)", "anything fails", "closing", "counted",
+    "pinned", "parity", "likely",
 )  # fmt: skip
 
 
@@ -80,8 +81,15 @@ def crossed(rows: list[dict[str, Any]]) -> np.ndarray:
 
 
 def likely(rows: list[dict[str, Any]]) -> np.ndarray:
-    """Which answers the solver holds for likely, but not for proven."""
-    return np.array([Signs.from_list(r["signs"]).likely and r["said"]["order"] != "certain" for r in rows], bool)
+    """Which answers the solver holds for likely, but not for proven, and that promise where the volume begins."""
+    chosen = [Signs.from_list(r["signs"]).likely and r["said"]["order"] != "certain" and promised(r) for r in rows]
+    return np.array(chosen, bool)
+
+
+def promised(row: dict[str, Any]) -> bool:
+    """Whether an answer does not leave open where the volume begins: of one that is undecided in order and start the
+    measure of the time may be the reason, and what it would promise without that is not known."""
+    return bool(row["said"]["order"] != "probable" or row["said"].get("start") != "undecided")
 
 
 def least_of(chances: np.ndarray, right: np.ndarray, others: list[bool]) -> float:
@@ -153,7 +161,8 @@ def main() -> None:
     parser.add_argument("--picture", type=Path, help="draw the reliability diagram")
     given = parser.parse_args()
     rows = [json.loads(line) for path in given.files for line in path.read_text().splitlines()]
-    plain = [r for r in rows if not r["signs"] and r["said"]["order"] == "probable" and r["seed"] not in given.hold]
+    plain = [r for r in rows if not r["signs"] and r["said"]["order"] == "probable" and promised(r)]
+    plain = [r for r in plain if r["seed"] not in given.hold]
     rows = [row for row in rows if row["signs"]]
     for_fit = [row for row in rows if row["seed"] not in given.hold]
     terms, right = terms_of(for_fit)

@@ -77,6 +77,8 @@ def test_the_last_row_of_a_file_system_belongs_to_the_volume(small, tmp_path):
         "692/100",  # RAID 5 beside another one: its order was certain
         "711/125",  # RAID 60: a sector that three of a span cannot give was called sound, as zeros fit there
         "795/100",  # a span's first member, and a copy of it: "a mirror" of the pages, by another search
+        "461/99",  # RAID 50 of pages as long as its strips: one span, "RAID 5" of half strips whose parity moves later
+        "472/2",  # RAID 6 in strips of 512 KiB: a place of the file system on another grid, the right one forgotten
         "798/176",  # RAID 10 of 14: a mirror set of which only one structure tells, and that contradicts its place
         "541/48",  # RAID 1E of 15, whose second row holds one copy: "RAID 10 of 14", the last image left out
     ],

@@ -221,3 +221,15 @@ def test_rows_that_add_up_in_no_span_blame_nobody(volumes, tmp_path):
             file.write(rng.randbytes(512 << 10))
     (array,) = solve_images(case.images).arrays
     assert not array.stale and array.members == tuple(case.names) and array.verdict == "probable"
+
+
+@pytest.mark.parametrize("count", [3, 5])
+def test_a_page_is_as_long_as_pages_are_apart(volumes, tmp_path, count):
+    """One span of a RAID 50 whose strips hold a page each: counted in pages of half the length, with parity in half
+    strips, everything stood right and was certain, though every other row of them held no page."""
+    spec = Spec("RAID50", 2 * count, 8192, "parity-0", "continuation", spans=2)
+    case = pile(tmp_path, volumes / "pages.img", spec)
+    arrays = solve_images([Path(str(name)) for name in case.names[:count]]).arrays
+    assert all(array.verdict == "undecided" for array in arrays)
+    (whole,) = solve_images(case.images).arrays
+    assert right(case, whole) and whole.verdict != "undecided"

@@ -112,7 +112,8 @@ def test_who_bears_the_same_file_system_is_counted_only_where_a_mate_would_bear_
     ("same", "other", "missing", "refused"),
     [(0, 3, 0, True), (3, 3, 0, False), (0, 2, 0, False), (9, 2, 0, False), (2, 5, 0, True), (0, 3, 1, False)],
 )
-def test_who_bears_the_same_file_system_and_contradicts_the_volume_was_left_out(same, other, missing, refused):
+@pytest.mark.parametrize("kind", ["inode", "page"])
+def test_who_bears_the_same_file_system_and_contradicts_the_volume_was_left_out(same, other, missing, refused, kind):
     """RAID 5 of 8 without relations, for they all were broken: a stripe of seven of them was certain. What was cut from
     the volume in another way holds what the volume holds."""
     (chosen,) = layouts_of("RAID0", 3)
@@ -128,7 +129,7 @@ def test_who_bears_the_same_file_system_and_contradicts_the_volume_was_left_out(
     for at, ok in zip(offset.tolist(), [True] * same + [False] * other, strict=True):
         members[3].write(at, data[2 if ok else 1][at : at + 512])
     image = np.full(same + other, 3)
-    ground = Ground(b"x", "x", 1 << 30, found=[("inode", image, offset, address)])
+    ground = Ground(b"x", "x", 1 << 30, found=[(kind, image, offset, address)], weak=("page",), guessed=kind == "page")
     told = Anchors(ground, image, offset, address, np.ones(same + other, np.int64))
     table = Table(Pile(list("abcd"), members), [], [], {}, (), [], [], silent, 0)
     assert gainsaid(table, h, [(told, 0)]) is refused

@@ -335,18 +335,23 @@ def test_where_a_table_is_gone_a_volume_begins_at_a_usual_place(volumes, tmp_pat
     assert array.verdicts.start.sure is not Sure.CERTAIN
 
 
-@pytest.mark.parametrize(("content", "members", "strip"), [("ntfs", 4, 16384), ("xfs", 4, 16384), ("fat32", 6, 65536)])
-def test_where_a_table_is_gone_its_partition_need_not_begin_with_a_row(volumes, tmp_path, content, members, strip):
+@pytest.mark.parametrize(
+    ("content", "members", "strip", "sure"),
+    [("ntfs", 4, 16384, "probable"), ("xfs", 4, 16384, "probable"), ("fat32", 6, 65536, "undecided")],
+)
+def test_where_a_table_is_gone_its_partition_need_not_begin_with_a_row(
+    volumes, tmp_path, content, members, strip, sure
+):
     """1 MiB of zeros is no whole number of rows. A start where data are first seen, with the file system a strip
     further on, puts all in the same places, and by no custom; and one that takes the head for the first strip has
-    parity where structures stand."""
+    parity where structures stand: with two rows of data, not enough of it to be the less likely one by far."""
     whole = tmp_path / "volume.img"
     whole.write_bytes(bytes(MIB) + (volumes / f"{content}.img").read_bytes())
     (tmp_path / "pile").mkdir()
     case = pile(tmp_path / "pile", whole, Spec("RAID5", members, strip, "parity-N", "continuation"))
     array = solved(case)
     assert array.geometry.start_bytes[0] == 0 and right(case, array)
-    assert array.verdicts.start.sure is Sure.PROBABLE
+    assert array.verdicts.start.sure.value == sure
 
 
 def labelled(case, label):

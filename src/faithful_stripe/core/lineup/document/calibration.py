@@ -16,6 +16,9 @@ from pathlib import Path
 
 FILE = Path(__file__).with_name("calibration.toml")
 
+FULL_LEAD = 20.0
+"""A lead, in nats, above which answers were not more often right: of caps from 12 to 30, the one that told most."""
+
 
 @dataclass(frozen=True)
 class Signs:
@@ -50,11 +53,15 @@ class Signs:
 
     @property
     def terms(self) -> tuple[float, ...]:
-        """The figures as the model takes them: of what may be large, the logarithm."""
+        """The figures as the model takes them: of what may be large, the logarithm; of a lead, as much as still tells
+        anything. Where relations hold, they tell who belongs together, whoever lies beside, and that a member is in its
+        group, wherever it stands."""
+        untied = 1 - self.closing
         return (
-            1.0, _log(self.lead), _log(self.total / self.members), self.missing / self.members, _log(self.beside),
-            _log(self.rows), self.eliminated / self.members, _log(self.failing), self.closing, float(self.counted),
-            float(self.pinned), float(self.parity), float(self.likely),
+            1.0, min(self.lead, FULL_LEAD) / FULL_LEAD, _log(self.total / self.members), self.missing / self.members,
+            _log(self.beside) * untied, _log(self.rows), self.eliminated / self.members * untied, _log(self.failing),
+            float(self.failing > 0), self.closing, float(self.counted), float(self.pinned), float(self.parity),
+            float(self.likely),
         )  # fmt: skip
 
     @classmethod

@@ -171,8 +171,9 @@ def solve_cluster(
         least = found[0].start % found[0].strip
         more = [b for s in dict.fromkeys((*usual, *USUAL_STARTS, least)) for b in moved_bases(found[0], s)]
         entries = _likely(entries, found)
-        # beside the one that is known: scores of one search only are comparable
-        again = search(entries, list(dict.fromkeys([found[0].base, *more])), usual, odd)[:60] if more else found
+        # beside those that are known: scores of one search only are comparable, and another place stays a rival
+        there = list(dict.fromkeys([*(h.base for h in found), *more]))
+        again = search(entries, there, usual, odd)[:60] if more else found
         known = any((h.start, h.base) == (found[0].start, found[0].base) for h in again)
         found = again if known else [*again, *found]
     if primary is None and found:  # where data start is seen on the images that take part

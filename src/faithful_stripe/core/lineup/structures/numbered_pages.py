@@ -107,11 +107,23 @@ def _slopes(rows: list[tuple[int, Int64, npt.NDArray[np.uint8]]], field: int, ki
         return []
     slope = float(np.median(slopes))
     found = []
-    for step in (s for s in STEPS if s >= LEAST_STRIP):
+    for step in (s for s in STEPS if s >= max(LEAST_STRIP, _apart(rows))):
         members = slope * step
         if 1 < round(members) <= images and abs(members - round(members)) < 0.04 * members:
             found.append(step)
     return found
+
+
+def _apart(rows: list[tuple[int, Int64, npt.NDArray[np.uint8]]]) -> int:
+    """How far apart pages on one image are at least, in bytes. A page is no shorter: along one member that is its
+    length or, where strips are shorter, lcm(strips of a page, strips of a row) / strips of a row * strip, no more than
+    that. In a count of half as many bytes every other row, of half a strip, would hold pages without heads."""
+    found = []
+    for image in {image for image, _o, _r in rows}:
+        offsets = np.unique(np.concatenate([o for i, o, _r in rows if i == image]))
+        if len(offsets) >= LEAST_PAGES:
+            found.append(int(np.gcd.reduce(np.diff(offsets))))
+    return int(np.median(found)) if found else 0
 
 
 def _first(values: Int64, low: int) -> int:

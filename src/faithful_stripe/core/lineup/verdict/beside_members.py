@@ -64,11 +64,14 @@ MATE_SHARE = 0.5
 
 
 def gainsaid(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> bool:
-    """Whether an image that takes no part bears the volume's file system, and what it states is not there in the volume
-    in most places: whatever was cut from the same volume, in whatever way, agrees with it; a member that was left out
-    does not. Where the volume has nothing, for a member is missing, it says nothing."""
+    """Whether an image that takes no part bears the volume's file system, or its counted pages, and what it states is
+    not there in the volume in most places: whatever was cut from the same volume, in whatever way, agrees with it; a
+    member that was left out does not. Where the volume has nothing, for a member is missing, it says nothing."""
     used = {i for c in h.order if c is not None for i in h.candidate.columns[c]}
     outside = named_outside(table, used, placed)
+    for anchors, _base in placed:
+        if anchors.ground.guessed:
+            outside |= set(anchors.image.tolist()) - used - set(table.outdated)
     if not outside:
         return False
     volume = rebuilt(h, table.pile)

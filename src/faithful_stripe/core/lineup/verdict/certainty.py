@@ -238,12 +238,11 @@ def counted(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) 
     for that number alone (what stands in the first is there for any); or data that go on from row to row."""
     if h.candidate.level in ("RAID1", "SPAN"):
         return True
-    used = {
-        i for c in h.order if c is not None for i in h.candidate.columns[c]
-    }  # a candidate may hold some that have no seat
+    # of those with a seat: a candidate may hold some that have none
+    used = {i for c in h.order if c is not None for i in h.candidate.columns[c]}
     closed = any(g.kind in CLOSED and set(g.images) >= used for g in table.groups)
     if not h.candidate.missing and closed and not others_filled(table, used):
-        # before parity has come round to each, one more may be there and hold nothing: one that lies beside them, as do
+        # before parity has come round to each, one of those that lie beside may be a member, too, and hold nothing
         beside = set(range(len(table.pile))) - used - set(table.outdated)
         if not beside or rows_told(table, h) >= h.layout.members:
             return True
