@@ -64,9 +64,23 @@ def test_what_is_kept_twice_on_a_striped_array_is_no_ring(twice):
     assert not found(members("RAID0", 3, 64 * KIB, twice=twice * 64 * KIB))
 
 
-def test_stretches_that_stand_on_the_next_image_are_no_rows():
-    """Each of three holds a quarter of a MiB of the one before, 1 MiB further on, and nothing else of it."""
+@pytest.mark.parametrize("size", [256, 700])
+def test_stretches_that_stand_on_the_next_image_are_no_rows(size):
+    """Each of three holds a part of a MiB of the one before, 1 MiB further on, and nothing else of it."""
     sources = members("RAID0", 3, 64 * KIB)
     for a, b in ((0, 1), (1, 2), (2, 0)):
-        sources[b].write((1 << 20) + a * 4096, read(sources[a], a * 4096, 256 * KIB))
+        sources[b].write((1 << 20) + a * 4096, read(sources[a], a * 4096, size * KIB))
     assert not found(sources)
+
+
+@pytest.mark.parametrize("fill", ["noise", "text"])
+def test_rows_of_noise_of_which_nothing_stands_again_were_never_written(fill):
+    """Half of the rows hold what the drives held before, on each its own: noise says nothing, text may be data."""
+    sources, rng = members("RAID1E", 4, 64 * KIB, data="offset"), np.random.default_rng(7)
+    for source in sources:
+        old = rng.integers(*((0, 256) if fill == "noise" else (97, 123)), 36 * 64 * KIB, np.uint8)
+        source.write(12 * 64 * KIB, old.tobytes())
+    rings_found = found(sources)
+    assert (len(rings_found) == 1) is (fill == "noise")
+    for ring in rings_found:
+        assert ring.kind == "ring" and ring.closing == ring.blocks

@@ -30,6 +30,12 @@ all that are found again, those in such rows."""
 LEAST_FILLED = 8
 """Bytes of a sector that are not zero, at least."""
 
+NOISE_IN_SECTOR = 200
+"""Byte values that a sector of noise holds at least: 256 * (1 - (255/256)^512) are 221 of them, with a spread of 5."""
+
+LEAST_ROWS = 3
+"""Rows of which something stands again: two may be a stretch that was copied."""
+
 
 def rings(stock: Stock, among: set[int]) -> list[Membership]:
     """The rings, or parts of one, among some images of the pile."""
@@ -58,15 +64,18 @@ def rings(stock: Stock, among: set[int]) -> list[Membership]:
 
 def _in_turns(blocks: dict[int, Blocks], after: dict[int, int], strip: int) -> tuple[int, int]:
     """How many blocks in every other row stand again on the next image, of all there whose place there was read;
-    (0, 0) where more than a few of those that do stand in the rows between."""
-    where, found = [], []
+    (0, 0) where more than a few of those that do stand in the rows between. Rows that hold noise alone, none of which
+    stands again, were never written, and say nothing."""
+    where, found, noise = [], [], []
     for image, onward in after.items():
         mine, theirs = blocks[image], blocks[onward]
         at = np.minimum(np.searchsorted(theirs.offset, mine.offset + strip), len(theirs.offset) - 1)
         read = (theirs.offset[at] == mine.offset + strip) & mine.filled
         where.append(mine.offset[read])
         found.append((mine.total[read] == theirs.total[at[read]]) & theirs.filled[at[read]])
-    turn = np.concatenate(where) % (2 * strip) // BLOCK
+        noise.append(mine.noise[read])
+    offset = np.concatenate(where)
+    turn = offset % (2 * strip) // BLOCK
     again, row = np.concatenate(found), strip // BLOCK
     counts = np.bincount(turn[again], minlength=2 * row)
     sums = np.concatenate([[0], np.cumsum(np.tile(counts, 2))])
@@ -74,7 +83,11 @@ def _in_turns(blocks: dict[int, Blocks], after: dict[int, int], strip: int) -> t
     inside = (turn - first) % (2 * row) < row
     if (again & inside).sum() < TURN_SHARE * again.sum():
         return 0, 0
-    return int((again & inside).sum()), int(inside.sum())
+    _rows, number = np.unique((offset // BLOCK - first) // (2 * row), return_inverse=True)
+    holding = np.bincount(number[inside & again], minlength=len(_rows)) > 0
+    written = np.bincount(number[inside & ~np.concatenate(noise)], minlength=len(_rows)) > 0
+    told = inside & (holding | written)[number]
+    return (int((again & inside).sum()), int(told.sum())) if holding.sum() >= LEAST_ROWS else (0, 0)
 
 
 def _paths(after: dict[int, int]) -> list[list[int]]:
@@ -97,11 +110,13 @@ def _paths(after: dict[int, int]) -> list[list[int]]:
 @dataclass(frozen=True)
 class Blocks:
     """Blocks of an image that were read: where, ascending, bytes; the sum of one sector of each, which lies inside one
-    strip wherever data start; and whether that is filled, and with no pattern. Arrays of one length."""
+    strip wherever data start; whether that is filled, and with no pattern, and whether it is noise. Arrays of one
+    length."""
 
     offset: npt.NDArray[np.int64]
     total: npt.NDArray[np.uint64]
     filled: npt.NDArray[np.bool_]
+    noise: npt.NDArray[np.bool_]
 
 
 def _blocks(stock: Stock, among: set[int]) -> dict[int, Blocks]:
@@ -115,12 +130,13 @@ def _blocks(stock: Stock, among: set[int]) -> dict[int, Blocks]:
         sectors = np.ascontiguousarray(piece.data[: count * BLOCK].reshape(count, BLOCK)[:, :SECTOR])
         sums = (sectors.view(np.uint64) * weights).sum(axis=1, dtype=np.uint64)
         filled = (sectors != 0).sum(axis=1) > LEAST_FILLED
-        parts.setdefault(piece.image, []).append(Blocks(piece.offset + np.arange(count) * BLOCK, sums, filled))
+        noise = (np.diff(np.sort(sectors, axis=1), axis=1) != 0).sum(axis=1) + 1 >= NOISE_IN_SECTOR
+        parts.setdefault(piece.image, []).append(Blocks(piece.offset + np.arange(count) * BLOCK, sums, filled, noise))
     found = {}
     for image, some in parts.items():
         offset, first = np.unique(np.concatenate([one.offset for one in some]), return_index=True)
-        total, filled = (np.concatenate(part)[first] for part in zip(*((s.total, s.filled) for s in some), strict=True))
-        found[image] = Blocks(offset, total, filled)
+        kept = zip(*((s.total, s.filled, s.noise) for s in some), strict=True)
+        found[image] = Blocks(offset, *(np.concatenate(part)[first] for part in kept))
     if not found:
         return found
     values, repeats = np.unique(np.concatenate([b.total[b.filled] for b in found.values()]), return_counts=True)
