@@ -223,7 +223,7 @@ def test_rows_that_add_up_in_no_span_blame_nobody(volumes, tmp_path):
     assert not array.stale and array.members == tuple(case.names) and array.verdict == "probable"
 
 
-@pytest.mark.parametrize("count", [3, 5])
+@pytest.mark.parametrize("count", [3, pytest.param(5, marks=pytest.mark.long)])
 def test_a_page_is_as_long_as_pages_are_apart(volumes, tmp_path, count):
     """One span of a RAID 50 whose strips hold a page each: counted in pages of half the length, with parity in half
     strips, everything stood right and was certain, though every other row of them held no page."""

@@ -17,8 +17,9 @@ KIB = 1 << 10
 
 def members(level, count, strip, twice=0, start=0, shuffled=(), **more):
     """Members of an array full of noise, of which all is kept once more `twice` bytes further on."""
-    shape = geometry(level, count, strip, member_bytes=60 * strip, start_bytes=start, odd_strips=True, **more)
-    sources = [MemorySource(start + 60 * strip, str(n)) for n in range(count)]
+    rows = 60 if strip < 1 << 20 else 16
+    shape = geometry(level, count, strip, member_bytes=rows * strip, start_bytes=start, odd_strips=True, **more)
+    sources = [MemorySource(start + rows * strip, str(n)) for n in range(count)]
     rng, array = np.random.default_rng(count), Array(shape, sources)
     content = rng.integers(0, 256, array.size, np.uint8)
     for at in range(twice, array.size - twice, 2 * twice) if twice else ():
