@@ -3,6 +3,7 @@
 import random
 import shutil
 import tomllib
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -251,6 +252,16 @@ def test_data_between_that_nothing_tells_of_leave_the_order_open(level, sure):
     new, _members, _content = growing(level, 60)
     doubt = _as_proven(named(new), _Meeting(60, 9, "", untold=True))
     assert doubt.verdicts.order.sure is sure and named(new).verdicts.order.sure is Sure.CERTAIN
+
+
+@pytest.mark.parametrize(
+    ("gone", "proves", "sure"), [(1, False, Sure.PROBABLE), (1, True, Sure.CERTAIN), (0, False, Sure.CERTAIN)]
+)
+def test_a_growth_with_a_member_missing_is_no_proof_of_who_was_added(gone, proves, sure):
+    """RAID 5 of three that lacks one, beside a copy of a part of the volume: "grown to four", and it was certain."""
+    whole = named(growing("RAID5", 60)[0])
+    array = replace(whole, members=(*whole.members[:1], *(None,) * gone, *whole.members[1 + gone :]))
+    assert _as_proven(array, _Meeting(60, 9, "", proves=proves)).verdicts.order.sure is sure
 
 
 def test_a_front_of_a_level_that_does_not_grow_is_no_growth():

@@ -248,7 +248,8 @@ def _as_proven(array: Lineup, meeting: _Meeting) -> Lineup:
     bare = array.geometry.layout.rotation is None  # without parity an added member may be empty where others are not
     if meeting.untold and bare:
         order = Verdict(Sure.UNDECIDED, Reason.RIVAL)
-    elif meeting.untold and order.sure is Sure.CERTAIN:
+    elif order.sure is Sure.CERTAIN and (meeting.untold or (None in array.members and not meeting.proves)):
+        # where a member is missing, parity tests no row of the wider layout: a copy of a part of the volume lay beside
         order = Verdict(Sure.PROBABLE, Reason.RIVAL)
     if not meeting.proves:
         return replace(array, verdicts=replace(array.verdicts, order=order))
