@@ -12,7 +12,7 @@ from faithful_stripe.core.lineup.evidence import row_tests
 from faithful_stripe.core.lineup.evidence.parity_groups import without_outdated
 from faithful_stripe.core.lineup.evidence.sampled_places import survey
 from faithful_stripe.core.lineup.reading.samples import Pile
-from faithful_stripe.core.source import MemorySource
+from faithful_stripe.core.source import MemorySource, Unreadable
 from faithful_stripe.media.image import ImageFile
 
 KIB, ROWS = 1024, 6
@@ -61,6 +61,21 @@ def test_a_pair_that_lacks_one_is_not_tested_and_the_other_one_is():
     assert rows_of_copies(members, 16 * KIB, lost=(2,)) == (ROWS, 0)
     assert rows_of_copies(members, 16 * KIB, lost=(0,)) == (ROWS, ROWS)
     assert rows_of_copies(members, 16 * KIB, lost=(0, 2)) == (0, 0)
+
+
+class Failing(MemorySource):
+    """A drive whose second row cannot be read."""
+
+    def read_into(self, offset, buffer):
+        if offset // (16 * KIB) == 1:
+            raise Unreadable(source=str(self), length=len(buffer), offset=offset)
+        super().read_into(offset, buffer)
+
+
+def test_rows_that_cannot_be_read_are_not_tested(monkeypatch):
+    """They counted as rows that hold."""
+    monkeypatch.setitem(globals(), "MemorySource", Failing)
+    assert rows_of_copies(pairs(16 * KIB), 16 * KIB) == (ROWS - 1, 0)
 
 
 def test_neighbours_that_share_every_other_row_are_not_compared_block_by_block(monkeypatch, tmp_path):

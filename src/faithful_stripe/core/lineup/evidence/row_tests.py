@@ -27,10 +27,13 @@ def test_rows(array: Array, most: int) -> tuple[int, int]:
 def test_copies(array: Array, most: int) -> tuple[int, int]:
     """Rows of copies that were tested, and those that differ by more than a few sectors, which could not be read; rows
     that hold noise on every member were never written, and say nothing. Of long strips a part is looked at."""
-    rows = [row for row in _units(array, most) if any(True for _ in _copies_in(array, row))]
-    broken = [row for row in rows if any(_copies_differ(array, cells) for cells in _copies_in(array, row))]
-    unwritten = sum(_noise(array, row) for row in broken)
-    return len(rows) - unwritten, len(broken) - unwritten
+    tested = broken = 0
+    for row in _units(array, most):
+        apart = [_copies_differ(array, cells) for cells in _copies_in(array, row)]
+        if not apart or None in apart or (any(apart) and _noise(array, row)):
+            continue  # what cannot be read is evidence lost
+        tested, broken = tested + 1, broken + any(apart)
+    return tested, broken
 
 
 def _copies_in(array: Array, first: int) -> Iterator[list[tuple[int, int]]]:
@@ -44,20 +47,20 @@ def _copies_in(array: Array, first: int) -> Iterator[list[tuple[int, int]]]:
                 yield there
 
 
-def _copies_differ(array: Array, cells: Sequence[tuple[int, int]]) -> bool:
-    """Whether copies of a strip differ by more than a few sectors; a long strip is read whole only where pieces of it
-    leave that open, as a few lost sectors do that all lie in those."""
+def _copies_differ(array: Array, cells: Sequence[tuple[int, int]]) -> bool | None:
+    """Whether copies of a strip differ by more than a few sectors; None where they cannot be read. A long strip is read
+    whole only where pieces of it leave that open, as a few lost sectors do that all lie in those."""
     strip = array.geometry.strip_bytes
     looked = min(strip, LOOKED_BYTES)
     apart = _bytes_apart(array, cells, looked)
-    if looked < strip and looked // UNREAD_SHARE < apart < looked // SURELY_APART:
+    if apart is not None and looked < strip and looked // UNREAD_SHARE < apart < looked // SURELY_APART:
         looked, apart = strip, _bytes_apart(array, cells, strip)
-    return apart > max(UNREAD_BYTES, looked // UNREAD_SHARE)
+    return None if apart is None else apart > max(UNREAD_BYTES, looked // UNREAD_SHARE)
 
 
-def _bytes_apart(array: Array, cells: Sequence[tuple[int, int]], looked: int) -> int:
-    """Bytes in which copies of a strip differ, of as many as are looked at, in pieces spread over it; none where they
-    cannot be read, for that is evidence lost."""
+def _bytes_apart(array: Array, cells: Sequence[tuple[int, int]], looked: int) -> int | None:
+    """Bytes in which copies of a strip differ, of as many as are looked at, in pieces spread over it; None where they
+    cannot be read."""
     made = array.geometry
     blocks = np.empty((len(cells), looked), np.uint8)
     step = made.strip_bytes // (looked // PIECE_BYTES)
@@ -68,7 +71,7 @@ def _bytes_apart(array: Array, cells: Sequence[tuple[int, int]], looked: int) ->
             try:
                 source.read_into(made.start_bytes[m] + row * made.strip_bytes + number * step, part)
             except StripeError:
-                return 0
+                return None
     return int((blocks[1:] != blocks[0]).sum(axis=1).max())
 
 
