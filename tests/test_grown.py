@@ -264,6 +264,20 @@ def test_a_growth_with_a_member_missing_is_no_proof_of_who_was_added(gone, prove
     assert _as_proven(array, _Meeting(60, 9, "", proves=proves)).verdicts.order.sure is sure
 
 
+@pytest.mark.parametrize("large", [STRIP, 8 * STRIP])
+def test_a_copy_of_a_part_of_the_volume_is_no_member_that_was_added(large):
+    """Where its strips come past those of the wider layout, the two meet on it; on no member that was there before."""
+    made = geometry("RAID5", 3, large, member_bytes=large * 40, rotation="parity-N", data="restart")
+    members = [MemorySource(large * 40, f"m{n}") for n in range(3)]
+    content = np.random.default_rng(4).integers(0, 256, made.volume_bytes, np.uint8).tobytes()
+    Array(made, members).write(0, content)
+    copy = MemorySource(large * 40, "copy")
+    copy.write(0, content[8 * large : 48 * large])
+    array = replace(named(made), members=("m0", None, "m2"))
+    found = looked_at([members[0], members[2], copy], array, unused=("copy",))
+    assert found.arrays[0].former is None and found.unused == ("copy",)
+
+
 def test_a_front_of_a_level_that_does_not_grow_is_no_growth():
     """An array of spans, sized anew as one without, could not be said at all, and ended the search."""
     _new, members, _content = growing("RAID5", 60)

@@ -45,8 +45,8 @@ LEAST_ON_EACH = 2
 """Different blocks on each member that must stand in both layouts for the order to be proven by them."""
 
 LEAST_TWICE, MOST_OTHER = 12, 0.2
-"""Different blocks that stand in both layouts before it is a growth, and the share of blocks before the border that may
-differ: a volume in use is written to while it grows."""
+"""Different blocks on former members that stand in both layouts before it is a growth, and the share of blocks before
+the border that may differ: a volume in use is written to while it grows."""
 
 MOST_TRIED = 8
 """Borders that are tried in a pair of layouts."""
@@ -361,14 +361,18 @@ def _exactly(twice: _Twice, low: int, high: int) -> int:
 
 def _confirmed(twice: _Twice, ranges: Sequence[Range]) -> tuple[int, bool]:
     """How many blocks that are like no other stand in both layouts, of what is just before a border, where all must, 0
-    where too many do not; and whether none does not, and every member has some of them in either layout."""
+    where too many do not; and whether none does not, and every member has some of them in either layout.
+
+    A growth writes over what its members held before: on those the blocks must stand. An image that was taken for an
+    added member may be a copy of a part of the volume, and is where two layouts meet by chance."""
     told = [(at, one) for at in _spread(ranges, CONFIRMED) if (one := twice.alike(at))]
     often = Counter(data for _at, (_alike, data) in told)  # what repeats stands in any two layouts
     same = [at for at, (alike, data) in told if alike and often[data] == 1]
     wrong = sum(not alike for _at, (alike, _d) in told)
-    if not same or wrong > MOST_OTHER * len(told):
-        return 0, False
     places = np.array(same, np.int64)
+    written_over = twice.new.to_member(places)[0] < twice.old.members
+    if written_over.sum() < LEAST_TWICE or wrong > MOST_OTHER * len(told):
+        return 0, False
     covered = all(
         np.bincount(made.to_member(places)[0], minlength=made.members).min() >= LEAST_ON_EACH
         for made in (twice.new, twice.old)

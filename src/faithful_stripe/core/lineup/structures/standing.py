@@ -60,7 +60,8 @@ def rows_told(
     made: Geometry, other: Geometry, images: Sequence[int | None], known: Structures
 ) -> tuple[Int64, Int64]:  # fmt: skip
     """The rows of structures that stand right in one of two layouts only: in the first, and in the other, which has the
-    first members of it. int64, a number for each structure.
+    first members of it. int64, a number for each structure on a member that both have: what stands right on another may
+    be a copy of a part of the volume.
 
     images  of the pile by position in the first; None for a missing one
     """
@@ -69,13 +70,11 @@ def rows_told(
         best: tuple[Int64, Int64] = (np.empty(0, np.int64), np.empty(0, np.int64))
         for base in _bases(anchors, known):
             sides = ([best[0][:0]], [best[0][:0]])
-            for position, image in enumerate(images):
+            for position, image in enumerate(images[: other.members]):
                 mine = anchors.image == (-1 if image is None else image)
                 offset, address = anchors.offset[mine], anchors.address[mine] + base
                 first = made.to_volume(position, offset) == address
-                second = np.zeros(len(offset), bool)
-                if position < other.members:
-                    second = other.to_volume(position, offset) == address
+                second = other.to_volume(position, offset) == address
                 row = (offset - made.start_bytes[position]) // made.strip_bytes
                 sides[0].append(row[first & ~second])
                 sides[1].append(row[second & ~first])
