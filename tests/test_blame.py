@@ -219,7 +219,7 @@ def volume(path: Path, seed: int) -> Path:
 def test_what_is_laid_at_a_member_is_that_ones_fault(tmp_path):
     volumes = [volume(tmp_path / f"{seed}.img", seed) for seed in (1, 2)]
     one, two = blame.Told(), blame.Told()
-    for number in range(40):
+    for number in range(24):
         place = tmp_path / str(number)
         place.mkdir()
         words, _kind, found = blame.case(random.Random(f"test/{number}"), volumes, place)
@@ -227,7 +227,7 @@ def test_what_is_laid_at_a_member_is_that_ones_fault(tmp_path):
         for name, count in vars(found).items():
             setattr(into, name, getattr(into, name) + count)
     assert one.wrong == 0 and one.sound == 0 and one.right > 8 * one.open, one
-    assert two.right > 2500 and two.wrong < 0.02 * two.right, two  # hurt all over, one drive as the other
+    assert two.right > 1500 and two.wrong < 0.02 * two.right, two  # hurt all over, one drive as the other
 
 
 def test_holes_that_end_with_their_strips_are_laid_at_the_drive_that_is_full_of_holes(tmp_path):

@@ -39,6 +39,7 @@ def test_ends_of_files_are_told_by_how_far_their_blocks_are_filled(volumes, cont
     assert best.ground.bound() == {0} and END in best.ground.weak  # any file system's data may end so
 
 
+@pytest.mark.long
 def test_members_without_structures_are_placed_by_the_files_on_them(volumes, tmp_path):
     """Few file tides on few members, and one member is missing: no parity can be tested, and little else states an
     address."""

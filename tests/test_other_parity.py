@@ -102,7 +102,7 @@ def test_a_second_parity_along_diagonals_is_named_and_no_order_claimed(volumes, 
     assert fstripe("lineup", "extract", "found.toml", "out.img").status == 1
 
 
-@pytest.mark.parametrize("second", ["ours", "partly", "chaos"])
+@pytest.mark.parametrize("second", ["ours", "partly", pytest.param("chaos", marks=pytest.mark.long)])
 def test_only_what_is_there_is_named(volumes, fstripe, second):
     spec = Spec("RAID6", 5, STRIP, "parity-N", "continuation", "after-p", "data-index")
     rng, chance = np.random.default_rng(1), random.Random(3)

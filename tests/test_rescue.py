@@ -270,7 +270,7 @@ ALIKE = Spec("RAID5", 3, 16384, "parity-N", "restart")
         ("log", (None, None), None, None, {0, 1, 2}),
         ("log", (False, None), (0, "blank"), None, {1, 2}),  # the bytes and the controller say the same
         ("ntfs", (False, None), (0, "other"), Doubt.LIKELY, set()),  # only the controller says which
-        ("log", (None, None), (0, "blank"), Doubt.LIKELY, set()),  # only the bytes
+        pytest.param("log", (None, None), (0, "blank"), Doubt.LIKELY, set(), marks=pytest.mark.long),  # only the bytes
         ("log", (False, None), (1, "blank"), Doubt.LIKELY, set()),  # each another one
         ("log", (None, None), (1, "stranger"), Doubt.NOT_MEMBERS, set()),
     ],

@@ -59,6 +59,7 @@ def test_a_striped_set_beside_a_drive_of_the_same_volume_cut_otherwise_is_counte
     assert right(case, array) and array.strength == "certain"
 
 
+@pytest.mark.long
 def test_a_mate_beside_a_striped_set_may_be_one_of_its_members(observatory, tmp_path):
     """A mirror of the second member, no longer the same all over: the three are the half of a striped mirror."""
     case = pile(tmp_path, observatory, Spec("RAID0", 3, 16384))

@@ -313,7 +313,12 @@ def test_a_member_that_serves_for_a_part_only_hides_nothing(volumes, tmp_path, c
 
 
 @pytest.mark.parametrize(
-    ("level", "data", "gone"), [("RAID1E", "offset", ()), ("RAID0", None, (5,)), ("RAID5", "continuation", (4,))]
+    ("level", "data", "gone"),
+    [
+        pytest.param("RAID1E", "offset", (), marks=pytest.mark.long),
+        ("RAID0", None, (5,)),
+        ("RAID5", "continuation", (4,)),
+    ],
 )
 def test_what_stands_in_the_first_rows_alone_counts_no_members(tmp_path, volumes, level, data, gone):
     """However the members turn there: with one more or one less, the first row is the same."""
