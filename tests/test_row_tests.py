@@ -25,7 +25,8 @@ def rows_of_copies(members, strip, lost=()):
     for source, held in zip(sources, members, strict=True):
         if source:
             source.write(0, held)
-    return row_tests.test_copies(Array(made, sources), 64)
+    found = row_tests.test_copies(Array(made, sources), 64)
+    return found.tested, found.broken
 
 
 def pairs(strip):
@@ -61,6 +62,24 @@ def test_a_pair_that_lacks_one_is_not_tested_and_the_other_one_is():
     assert rows_of_copies(members, 16 * KIB, lost=(2,)) == (ROWS, 0)
     assert rows_of_copies(members, 16 * KIB, lost=(0,)) == (ROWS, ROWS)
     assert rows_of_copies(members, 16 * KIB, lost=(0, 2)) == (0, 0)
+
+
+@pytest.mark.parametrize(
+    ("hurt", "broken", "unexplained"),
+    [({1: [0, 5]}, 2, 0), ({1: [0, 1]}, 1, 0), ({1: [0], 3: [4]}, 2, 1), ({1: [0, 2, 4, 6, 5]}, 4, 4), ({}, 0, 0)],
+)
+def test_rows_that_differ_by_one_members_damage_are_told_from_a_wrong_order(hurt, broken, unexplained):
+    """RAID 1E: each row of a member is copied to one neighbour, or from the other. One that is damaged in more than
+    half of its rows may as well be in another's place."""
+    strip = 16 * KIB
+    made = geometry("RAID1E", 5, strip, member_bytes=8 * strip, data="offset")
+    members = [MemorySource(8 * strip) for _ in range(5)]
+    Array(made, members).write(0, np.random.default_rng(1).integers(97, 123, made.volume_bytes, np.uint8).tobytes())
+    for member, rows in hurt.items():
+        for row in rows:
+            members[member].write(row * strip, b"pattern " * (strip // 8))
+    found = row_tests.test_copies(Array(made, members), 64)
+    assert (found.tested, found.broken, found.unexplained) == (4, broken, unexplained)
 
 
 class Failing(MemorySource):

@@ -14,6 +14,7 @@ from faithful_stripe.core.arrays.geometry import geometry
 from faithful_stripe.core.lineup.document import calibration
 from faithful_stripe.core.lineup.document.four_verdicts import Reason, Sure, Verdict, Verdicts, placed
 from faithful_stripe.core.lineup.document.lineup_document import Evidence, Lineup
+from faithful_stripe.core.lineup.evidence.row_tests import CopyTest
 from faithful_stripe.core.lineup.hypotheses.standing_facts import fits
 from faithful_stripe.core.lineup.hypotheses.votes import chosen
 from faithful_stripe.core.lineup.reading.samples import Effort, Pile
@@ -71,15 +72,15 @@ def standing(laid_out):  # noqa: F811
 
 
 def test_where_nothing_was_kept_out_many_structures_that_all_stand_are_a_proof(judged, standing):
-    bare = replace(judged.found, proof=Proof(), held=0, tested=0, files=0, wrapped=0, linked=0, rows=50)
+    bare = replace(judged.found, proof=Proof(), held=0, tested=0, files=0, wrapped=0, linked=0, copies=CopyTest(50))
     assert not bare.holds
 
     def reason(lead=61.0, facts=standing, **against):
         return judged(findings=replace(bare, **against), lead=lead, facts=[(facts, 0)]).order.reason
 
     assert reason() is Reason.PROVEN and reason(lead=59.0) is Reason.FEW
-    for against in ("tested", "broken_rows", "unlinked"):
-        assert reason(**{against: 1}) is Reason.FEW, against
+    for against, value in (("tested", 1), ("copies", CopyTest(50, broken=1)), ("unlinked", 1)):
+        assert reason(**{against: value}) is Reason.FEW, against
     few = chosen(standing, np.arange(LEAST_STATED - 1))
     assert reason(facts=few) is Reason.FEW
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -24,16 +26,38 @@ def test_rows(array: Array, most: int) -> tuple[int, int]:
     return tested, len(broken)
 
 
-def test_copies(array: Array, most: int) -> tuple[int, int]:
-    """Rows of copies that were tested, and those that differ by more than a few sectors, which could not be read; rows
-    that hold noise on every member were never written, and say nothing. Of long strips a part is looked at."""
-    tested = broken = 0
+@dataclass(frozen=True)
+class CopyTest:
+    """Rows of copies: how many were tested; those that differ by more than a few sectors, which could not be read; and
+    of these those that are not explained by damage to the one member that takes part in most of them."""
+
+    tested: int = 0
+    broken: int = 0
+    unexplained: int = 0
+
+
+def test_copies(array: Array, most: int) -> CopyTest:
+    """Rows that hold noise on every member were never written, and say nothing. Of long strips a part is looked at."""
+    looked: Counter[int] = Counter()
+    rows: list[list[set[int]]] = []
     for row in _units(array, most):
-        apart = [_copies_differ(array, cells) for cells in _copies_in(array, row)]
+        sets = list(_copies_in(array, row))
+        apart = [_copies_differ(array, cells) for cells in sets]
         if not apart or None in apart or (any(apart) and _noise(array, row)):
             continue  # what cannot be read is evidence lost
-        tested, broken = tested + 1, broken + any(apart)
-    return tested, broken
+        members = [{m for _row, m in cells} for cells in sets]
+        looked.update(m for some in members for m in some)
+        rows.append([some for some, differ in zip(members, apart, strict=True) if differ])
+    differing = Counter(m for row in rows for some in row for m in some)
+    worst = max(differing, key=differing.__getitem__, default=None)
+    if worst is not None and differing[worst] > MOST_AT_ONE * looked[worst]:
+        worst = None  # that is no member that is damaged, but none, or one in another's place
+    unexplained = sum(any(worst not in some for some in row) for row in rows)
+    return CopyTest(len(rows), sum(map(bool, rows)), unexplained)
+
+
+MOST_AT_ONE = 0.5
+"""Of the rows of copies in which a member takes part, the share that may differ for it to be one that is damaged."""
 
 
 def _copies_in(array: Array, first: int) -> Iterator[list[tuple[int, int]]]:

@@ -184,18 +184,15 @@ def _mirrors(groups: Sequence[Membership], loose: Sequence[Column]) -> list[Cand
     sets = [g.images for g in groups]
     copies = max(len(s) for s in sets)
     columns = [*sets, *loose]
+    # a pair that is equal in a part of the rows only may be two neighbours of a chain that is not seen whole
+    partly = copies == 2 and any(g.closing < PLAIN_SHARE * g.blocks for g in groups)
+    chain = _chain(groups, loose) if partly else []
     if len(columns) == 1:
-        alike = [Candidate("RAID1", (layout("RAID1", len(sets[0])),), tuple((i,) for i in sets[0]), (), 1)]
-        if (
-            groups[0].closing < PLAIN_SHARE * groups[0].blocks and len(sets[0]) == 2
-        ):  # what is left of three that share rows
-            alike += _made("RAID1E", [(i,) for i in sets[0]], 3)
-        return alike
+        return [Candidate("RAID1", (layout("RAID1", len(sets[0])),), tuple((i,) for i in sets[0]), (), 1), *chain]
     # of what lies about, some may take no part
     least, most = min(2, len(columns)), min(len(columns), MOST_MEMBERS // copies)
-    return [
-        Candidate("RAID10", layouts_of("RAID10", n), tuple(columns), (), copies) for n in range(most, least - 1, -1)
-    ]
+    striped = range(most, least - 1, -1)
+    return [*(Candidate("RAID10", layouts_of("RAID10", n), tuple(columns), (), copies) for n in striped), *chain]
 
 
 def _parity(groups: Sequence[Membership], loose: Sequence[Column]) -> list[Candidate]:

@@ -8,16 +8,17 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
+import numpy.typing as npt
 
 from ..document.lineup_document import Lineup
 from ..evidence.field_algebra import sketch
 from ..evidence.parity_groups import Membership, without_outdated
 from ..evidence.sampled_places import SAMPLE_BLOCKS, Place, Survey, places_of, survey
 from ..evidence.shifted_copies import rings
-from ..reading.samples import Pile, Tell
+from ..reading.samples import BLOCK, PIECE, Pile, Tell
 from ..structures.anchors import Anchors, find_anchors
 from ..structures.carved_files import Carved, find_files
-from ..structures.ground import Stock, filled_blocks, read_stock
+from ..structures.ground import Piece, Stock, filled_blocks, read_stock
 from .search import Shared
 
 STOCK_BYTES = 192 << 20
@@ -151,7 +152,7 @@ def loose_images(table: Table, taken: set[int]) -> list[int]:
     } - shared  # fmt: skip
     shares: dict[int, float] = {}
     for image in range(len(table.pile)):
-        pieces = [p.data[:4096] for p in table.stock if p.image == image and p.data[:4096].any()]
+        pieces = [block for p in table.stock if p.image == image and (block := _first_filled(p)) is not None]
         if image in grouped or image in alone or len(pieces) < 2:
             continue
         partly = [k for k, x in enumerate(pieces) if not x.all() and (x == 0).mean() > PARTLY_SHARE]
@@ -162,6 +163,13 @@ def loose_images(table: Table, taken: set[int]) -> list[int]:
     plain = [i for i, share in shares.items() if share < NOISE_SHARE]
     dense = len(plain) < 2 or max(shares[i] for i in plain) > DENSE_SHARE  # its other members may look like noise
     return list(shares) if dense else plain
+
+
+def _first_filled(piece: Piece) -> npt.NDArray[np.uint8] | None:
+    """The first block of a piece that holds anything: where strips are short, many begin with nothing."""
+    blocks = piece.data[: min(PIECE, len(piece.data)) // BLOCK * BLOCK].reshape(-1, BLOCK)
+    filled = np.flatnonzero(blocks.any(axis=1))
+    return blocks[filled[0]] if len(filled) else None
 
 
 def guessed_starts(table: Table, images: set[int], groups: Sequence[Membership]) -> list[int]:

@@ -27,6 +27,7 @@ from ..verdict.missing_slot import PARITY_LEVELS
 from ..verdict.volume_reading import MARGIN_NATS, TOTAL_NATS
 from .grown import begun_in_front, with_former
 from .one_array import as_measured, solve_cluster, standing_in, surer
+from .part_copies import without_part_copies
 from .recounted import with_other_parity
 from .slices import with_slices
 from .span import conclude_span
@@ -121,6 +122,10 @@ def solve_given(pile: Pile, given: Given, tell: Tell = silent, full: bool = Fals
 
 def find_arrays(pile: Pile, tell: Tell = silent) -> Solution:
     """The arrays in a pile by what samples of it tell."""
+    return without_part_copies(pile, lambda part: _by_samples(part, tell), tell) or _by_samples(pile, tell)
+
+
+def _by_samples(pile: Pile, tell: Tell) -> Solution:
     if sum(b - a for image in range(len(pile)) for a, b in pile.data(image)) > STOCK_BYTES:
         found = solve_within(pile, tell, FIRST_BYTES)
         if stopped(found) or (_certain(found) and not any(a.stale for a in found.arrays)):

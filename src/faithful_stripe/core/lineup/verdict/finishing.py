@@ -217,7 +217,7 @@ def signs_of(
         members=len(members), missing=sum(i is None for i in members),
         beside=sum(table.pile.sources[i].size in sizes for i in range(len(table.pile)) if i not in known),
         rows=rows_told(table, h), eliminated=eliminated,
-        failing=findings.failures + findings.tested - findings.held + findings.broken_rows + findings.unlinked,
+        failing=findings.failures + findings.tested - findings.held + findings.copies.broken + findings.unlinked,
         closing=sum(g.closing for g in groups) / max(1, sum(g.blocks for g in groups)),
         counted=counted(table, h, placed), pinned=begin.verdict.sure is Sure.CERTAIN,
         parity=h.candidate.level in PARITY_LEVELS, likely=order.sure is not Sure.UNDECIDED,

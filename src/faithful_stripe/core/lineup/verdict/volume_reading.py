@@ -14,7 +14,7 @@ from ...ranges import Range
 from ...source import BlockSource
 from ..document.ledger import Entry, Kind, Ledger, total
 from ..document.lineup_document import Evidence
-from ..evidence.row_tests import differs, test_copies, test_sectors
+from ..evidence.row_tests import CopyTest, differs, test_copies, test_sectors
 from ..hypotheses.as_volume import final_layout, rebuilt
 from ..hypotheses.assignment import Hypothesis
 from ..hypotheses.standing_facts import held_facts
@@ -55,7 +55,7 @@ class Findings:
 
     proof          structures of the file system, walked
     held, tested   facts kept out of the search that stand where they should, of those tested
-    rows, broken_rows  of those with redundancy that were tested: all, and those that do not match
+    copies         the rows of copies that were tested
     wrapped        of the sound ones, how many go on from one row into the next
     too_small      whether a file system in it is larger than the volume
     files, broken  files with a checksum of their own that lie over several strips: sound, and not
@@ -71,8 +71,7 @@ class Findings:
     broken: int = 0
     wrapped: int = 0
     too_small: bool = False
-    rows: int = 0
-    broken_rows: int = 0
+    copies: CopyTest = field(default_factory=CopyTest)
     linked: int = 0
     unlinked: int = 0
     excused: int = 0
@@ -96,7 +95,7 @@ class Findings:
     @property
     def speaks_against(self) -> bool:
         """Whether anything that was read in the volume does."""
-        against = self.failures > 0 or self.held < self.tested or self.broken_rows > 0 or self.unlinked > 0
+        against = self.failures > 0 or self.held < self.tested or self.copies.broken > 0 or self.unlinked > 0
         return against or self.files_fail or self.contradicted
 
     @property
@@ -118,12 +117,12 @@ class Findings:
     def contradicted(self) -> bool:
         bad_walk = self.failures > 0.03 * max(1, self.proof.passes)
         bad_facts = self.tested >= LEAST_HELD and self.held < 0.4 * self.tested and not self._in_place
-        bad_rows = self.broken_rows > 0.2 * max(1, self.rows)
+        bad_rows = self.copies.unexplained > 0.2 * max(1, self.copies.tested)
         return bad_walk or bad_facts or bad_rows or self.too_small
 
     def entries(self) -> Ledger:
         """Evidence for the hypothesis in what was read: facts in many places are not independent, so it is damped."""
-        passes, failures = self.proof.passes, self.failures
+        passes, failures, copies = self.proof.passes, self.failures, self.copies
         walk = min(30.0, 0.3 * passes) - min(60.0, 2.0 * failures)
         linked = min(15.0, 0.3 * self.linked) - min(30.0, 1.0 * self.unlinked)
         return (
@@ -131,7 +130,7 @@ class Findings:
             Entry(Kind.KEPT_OUT, 2.0 * self.held - 1.0 * (self.tested - self.held), self.held, self.tested - self.held),
             Entry(Kind.FILES, 3.0 * min(self.files, 20) - 1.0 * min(self.broken, 20), self.files, self.broken),
             Entry(Kind.DIRECTORIES, linked, self.linked, self.unlinked),
-            Entry(Kind.ROWS, -2.0 * min(40, self.broken_rows), self.rows - self.broken_rows, self.broken_rows),
+            Entry(Kind.ROWS, -2.0 * min(40, copies.broken), copies.tested - copies.broken, copies.broken),
             Entry(Kind.SIZE, -40.0 * self.too_small, 0, int(self.too_small)),
         )
 
@@ -160,8 +159,8 @@ class Findings:
             found.append(Evidence("against", self.tested - self.held, says))
         if self.unlinked:
             found.append(Evidence("against", self.unlinked, "directories are not where their inodes say"))
-        if self.broken_rows:
-            found.append(Evidence("against", self.broken_rows, f"rows whose copies differ, of {self.rows}"))
+        if self.copies.broken:
+            found.append(Evidence("against", self.copies.broken, f"rows whose copies differ, of {self.copies.tested}"))
         if self.broken:
             found.append(Evidence("against", self.broken, FILES_FAIL))
         return found
@@ -217,7 +216,7 @@ def read_volume(
             found.linked, found.unlinked = found.linked + good, found.unlinked + bad
     _files(found, h, volume, carved, sorted(blocks))
     if h.candidate.level == "RAID1E":  # its copies stand in different rows: no relation has tested them yet
-        found.rows, found.broken_rows = test_copies(volume, TESTED_ROWS)
+        found.copies = test_copies(volume, TESTED_ROWS)
     return found
 
 

@@ -205,7 +205,7 @@ def judge(
         if not any(same_answer(h, other.h) for other in judged):
             findings = read_volume(h, table.pile, placed, kept, table.carved)
             untold = UNTOLD_NATS * (
-                h.candidate.level == "RAID1E" and not findings.rows
+                h.candidate.level == "RAID1E" and not findings.copies.tested
             )  # two copies, and nobody has both
             judged.append(Judged(h, findings, h.score + findings.nats + natural_nats(table, h) - untold))
             top = max(judged, key=lambda j: j.total)
@@ -214,7 +214,7 @@ def judge(
             table.tell(f"{BEST}{best_words[:100]}", len(judged), min(MOST_READ, len(possible)))
     judged.sort(key=lambda j: -j.total)
     # somebody in it does not belong where rows do not match: who, if leaving one out makes them
-    if judged[0].findings.broken_rows > FEW_ROWS * judged[0].findings.rows:
+    if judged[0].findings.copies.broken > FEW_ROWS * judged[0].findings.copies.tested:
         best = judged[0].h
         whole = judged[0].total
         for position, column in enumerate(best.order):
@@ -230,7 +230,7 @@ def judge(
                 gone = sum(c is None for c in order) - sum(c is None for c in best.order)
                 other = replace(best, order=order, score=best.score - MISSING_NATS * gone)
                 findings = read_volume(other, table.pile, placed, kept, table.carved)
-                if other.score + findings.nats > whole and findings.rows:
+                if other.score + findings.nats > whole and findings.copies.tested:
                     judged.append(Judged(other, findings, other.score + findings.nats))
         judged.sort(key=lambda j: -j.total)
     judged[0] = refined(table, plainest(judged[0], possible), placed, kept)

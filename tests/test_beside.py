@@ -1,0 +1,118 @@
+"""Who belongs: images that hold little, copies of a part of the volume, and pairs that are neighbours of a chain."""
+
+from contextlib import ExitStack
+
+import numpy as np
+import pytest
+
+from faithful_stripe.core.arrays.geometry import geometry
+from faithful_stripe.core.lineup.document.four_verdicts import placed
+from faithful_stripe.core.lineup.document.lineup_document import Lineup
+from faithful_stripe.core.lineup.evidence.parity_groups import Membership
+from faithful_stripe.core.lineup.hypotheses.candidate import candidates
+from faithful_stripe.core.lineup.hypotheses.pile_table import lay_out, loose_images
+from faithful_stripe.core.lineup.reading.samples import Pile, silent
+from faithful_stripe.core.lineup.solving import part_copies
+from faithful_stripe.core.lineup.solving.part_copies import copied_from_others
+from faithful_stripe.core.source import MemorySource
+from faithful_stripe.media.image import ImageFile
+from faithful_stripe.work.lineup import solve_images
+
+from .cutting import pile, right
+from .slicer import Spec, cut
+
+MIB = 1 << 20
+
+
+@pytest.mark.parametrize("block", [0, 1, 15])
+def test_images_with_a_block_here_and_there_may_belong_wherever_in_a_piece_it_stands(block):
+    """With short strips many members hold nothing where the pieces begin that are read: they were left out."""
+    images = [MemorySource(4 * MIB) for _ in range(3)]
+    for number, image in enumerate(images):
+        for piece in range(0, 64, 16):
+            word = b"%07d\n" % (1000 * number + piece)
+            image.write(piece * 65536 + block * 4096, word * 512)
+    table = lay_out(Pile(["a", "b", "c"], images), silent)
+    assert loose_images(table, set()) == [0, 1, 2]
+
+
+def copy_of(volume, path, first, size, length):
+    """A drive with a copy of a part of a volume, and nothing else."""
+    with path.open("wb") as file:
+        file.write(volume.read_bytes()[first : first + length])
+        file.truncate(size)
+    return path
+
+
+@pytest.mark.parametrize(("spec", "gone"), [(Spec("RAID5", 4, 16384, "parity-0", "restart"), (1,)),
+                                            (Spec("RAID0", 3, 65536), ())])  # fmt: skip
+def test_a_copy_of_a_part_of_the_volume_is_no_member_and_is_named(volumes, tmp_path, spec, gone):
+    volume = volumes / "ntfs.img"
+    case = pile(tmp_path, volume, spec, gone=gone)
+    copy = copy_of(volume, tmp_path / "old.img", 2 * MIB, case.images[0].stat().st_size, 6 * MIB)
+    found = solve_images([*case.images, copy])
+    (array,) = found.arrays
+    assert right(case, array) and found.unused == (str(copy),)
+    assert [note for note in found.notes if str(copy) in note and str(2 * MIB) in note]
+
+
+def test_what_became_of_a_copy_since_takes_nothing_from_that_it_is_one_unless_it_is_much(volumes, tmp_path):
+    volume = volumes / "ntfs.img"
+    case = pile(tmp_path, volume, Spec("RAID0", 3, 65536))
+    copy = copy_of(volume, tmp_path / "old.img", 0, case.images[0].stat().st_size, 8 * MIB)
+    whole = np.fromfile(copy, np.uint8)
+    held = np.flatnonzero(whole.reshape(-1, 4096).any(axis=1))
+    for every, is_one in ((16, True), (2, False)):
+        data = whole.copy().reshape(-1, 4096)
+        data[held[::every]] = np.random.default_rng(every).integers(0, 256, (len(held[::every]), 4096), np.uint8)
+        data.tofile(copy)
+        found = solve_images([*case.images, copy])
+        assert any(str(copy) in note for note in found.notes) is is_one, every
+
+
+def test_members_of_one_array_are_no_copies_of_what_another_one_with_the_same_volume_holds(
+    monkeypatch, volumes, tmp_path
+):
+    """All that stands on the three stands on the four, too: but in no one piece."""
+    monkeypatch.setattr(part_copies, "MORE_THAN_MOST", 0)
+    volume = volumes / "ntfs.img"
+    images = [tmp_path / f"{n}.img" for n in "abcdefg"]
+    four = Spec("RAID5", 4, 16384, "parity-0", "restart")
+    cut(volume, Spec("RAID0", 3, 65536), images[:3])
+    cut(volume, four, images[3:])
+    copy = copy_of(volume, tmp_path / "old.img", MIB, images[0].stat().st_size, 5 * MIB)
+    names = [str(path) for path in [*images, copy]]
+    made = geometry("RAID5", 4, 16384, member_bytes=images[3].stat().st_size, rotation="parity-0", data="restart")
+    array = Lineup(made, tuple(names[3:7]), placed("certain"), 9.0, 0.0)
+    with ExitStack() as stack:
+        pile = Pile(names, [stack.enter_context(ImageFile(name)) for name in names])
+        likely = {one.image: one for one in copied_from_others(pile, silent)}
+        shown = {image: part_copies._in_one_piece(pile, array, one) for image, one in likely.items()}
+    assert len(shown) > 1 and {image: at for image, at in shown.items() if at is not None} == {7: MIB}
+
+
+def test_a_pile_that_holds_much_is_not_read_for_copies(monkeypatch, volumes, tmp_path):
+    case = pile(tmp_path, volumes / "ntfs.img", Spec("RAID0", 3, 65536))
+    monkeypatch.setattr(part_copies, "LOOK_BYTES", MIB)
+    with ExitStack() as stack:
+        sources = [stack.enter_context(ImageFile(path)) for path in case.images]
+        assert copied_from_others(Pile(["a", "b", "c"], sources), silent) == []
+
+
+@pytest.mark.parametrize(("closing", "chained"), [(44, True), (86, False)])
+def test_a_pair_that_is_equal_in_a_part_of_the_rows_may_be_neighbours_of_a_chain(closing, chained):
+    """RAID 1E of three: of one with holes the others are not seen to be its neighbours."""
+    found = candidates({0, 1, 2}, [Membership((1, 2), "copies", closing, 86)])
+    assert any(c.level == "RAID1E" and c.positions == 3 and not c.missing for c in found) is chained
+    assert any(c.level == "RAID10" for c in found)
+
+
+def test_neighbours_of_one_that_is_full_of_holes_are_in_order(volumes, tmp_path):
+    case = pile(tmp_path, volumes / "ext2.img", Spec("RAID1E", 3, 4096, data="adjacent"))
+    hurt = next(path for path in case.images if str(path) == case.names[0])
+    data = np.fromfile(hurt, np.uint8)
+    for block in range(1, data.size // 4096, 2):
+        data[block * 4096 : (block + 1) * 4096] = 0
+    data.tofile(hurt)
+    (array,) = solve_images(case.images).arrays
+    assert right(case, array) and array.verdict != "undecided"
