@@ -9,6 +9,7 @@ import numpy as np
 import pytest
 from benchmarks.accuracy import small_volumes
 
+from faithful_stripe.core.arrays.geometry import geometry
 from faithful_stripe.core.lineup.document.four_verdicts import Sure
 from faithful_stripe.core.lineup.evidence.parity_groups import without_outdated
 from faithful_stripe.core.lineup.evidence.sampled_places import survey
@@ -63,6 +64,40 @@ def mostly_first(rows, data, rng):
 def test_members_that_hold_the_same_where_rows_are_nearly_empty_are_no_copies_of_one_another(tmp_path):
     images = members(tmp_path, SIX, mostly_first(60, 3, np.random.default_rng(2)))
     assert grouped(images) == ([((0, 1, 2, 3, 4), "two", 0)], {})
+
+
+@pytest.mark.parametrize("level", ["RAID6", "RAID5"])
+@pytest.mark.parametrize("beside", ["nothing", "noise", "an old copy", "nothing but at one place"])
+def test_a_member_that_holds_something_at_one_place_is_one(tmp_path, level, beside):
+    """The others close everywhere else without it, and were taken for all: orders of nine drives of ten."""
+    spec = SIX if level == "RAID6" else Spec("RAID5", 5, STRIP, "parity-N", "continuation")
+    volume, path, images = np.zeros((30, STRIP), np.uint8), tmp_path / "volume", [tmp_path / n for n in "abcde"]
+    more = {"q_place": spec.q_place, "q_exponent": spec.q_exponent} if level == "RAID6" else {}
+    made = geometry(level, 5, STRIP, member_bytes=10 * STRIP, rotation=spec.rotation, data=spec.data, **more)
+    rng = np.random.default_rng(3)
+    told = [p for p, g in enumerate(made.pattern.index[: made.pattern.rows]) if g[1] >= 0][:2]  # of data on "b"
+    for row in told:
+        for member in (0, 2, 3, 4):
+            if made.pattern.index[row, member] >= 0:
+                volume[made.pattern.index[row, member]] = rng.integers(97, 123, STRIP, np.uint8)
+    volume[made.pattern.index[told[1], 1], 8192:12288] = rng.integers(97, 123, 4096, np.uint8)
+    for member in (0, 2, 3, 4) if level == "RAID6" else (0, 2):  # little else stands where it does
+        if (number := made.pattern.index[told[1], member]) >= 0:
+            volume[number, 8192:12288] = 0
+    volume.tofile(path)
+    cut(path, spec, images)
+    stranger = np.zeros(images[0].stat().st_size, np.uint8)
+    if beside == "noise":
+        stranger[:] = rng.integers(0, 256, stranger.size, np.uint8)
+    elif beside == "an old copy":
+        stranger[:] = np.fromfile(images[0], np.uint8)
+        stranger[told[1] * STRIP + 8192 :] = 0
+        stranger[told[0] * STRIP + 4096 : told[0] * STRIP + 12288] = ord("t")
+    elif beside != "nothing":
+        stranger[told[0] * STRIP : told[0] * STRIP + 4096] = rng.integers(97, 123, 4096, np.uint8)
+    stranger.tofile(tmp_path / "f")
+    groups, _outdated = grouped([*images, tmp_path / "f"])
+    assert [g for g, _kind, _until in groups] == [(0, 1, 2, 3, 4)]
 
 
 @pytest.mark.parametrize("written", ["over what was there", "where nothing was"])

@@ -180,7 +180,36 @@ def _belongs(image: int, group: Membership, apart: Sequence[Place], places: Sequ
 
 def memberships(places: list[Place]) -> list[Membership]:
     """The groups, disjoint, the best supported first."""
-    return _chosen(_candidates(places), places)
+    found = _chosen(_candidates(places), places)
+    for number, group in enumerate(found):
+        taken = {i for g in found for i in g.images}
+        found[number] = _extended(group, places, {i for p in places for i in p.filled} - taken)
+    return found
+
+
+def _extended(group: Membership, places: Sequence[Place], others: set[int]) -> Membership:
+    """A group of parity with those that hold next to nothing, and without whom it does not close where they do hold
+    something. That they are related to its members there, at one place or two, is no chance; and where they hold
+    something and it closes without them, they are none of its members."""
+    least = {"sum": 1, "two": 2}.get(group.kind, 0)
+    for image in sorted(others) if least and not group.until else ():
+        images = frozenset(group.images)
+        wider, needed, alone = images | {image}, 0, 0
+        for place in places:
+            if image not in place.filled or place.unread & wider or any(image in same for same in place.alike):
+                continue
+            held, together = place.filled & images, place.filled & wider
+            own, joint = place.within(images), place.within(wider)
+            closes = held == {i for r in own for i in r.images} and sum(len(r.basis) for r in own) >= least
+            with_it = together == {i for r in joint for i in r.images} and sum(len(r.basis) for r in joint) >= least
+            if held and closes:
+                alone += not any(image in r.images for r in joint)
+            elif held and len(together) > 2:
+                needed += with_it
+        if needed and not alone:
+            more = tuple(sorted(wider))
+            group = replace(group, images=more, closing=group.closing + needed)
+    return group
 
 
 def _chosen(candidates: Sequence[frozenset[int]], places: list[Place]) -> list[Membership]:
