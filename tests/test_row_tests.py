@@ -10,7 +10,7 @@ from faithful_stripe.core.arrays.engine import Array
 from faithful_stripe.core.arrays.geometry import geometry
 from faithful_stripe.core.lineup.evidence import row_tests
 from faithful_stripe.core.lineup.evidence.parity_groups import without_outdated
-from faithful_stripe.core.lineup.evidence.sampled_places import survey
+from faithful_stripe.core.lineup.evidence.sampled_places import noise_values, survey
 from faithful_stripe.core.lineup.reading.samples import Pile
 from faithful_stripe.core.source import MemorySource, Unreadable
 from faithful_stripe.media.image import ImageFile
@@ -80,6 +80,14 @@ def test_rows_that_differ_by_one_members_damage_are_told_from_a_wrong_order(hurt
             members[member].write(row * strip, b"pattern " * (strip // 8))
     found = row_tests.test_copies(Array(made, members), 64)
     assert (found.tested, found.broken, found.unexplained) == (4, broken, unexplained)
+
+
+@pytest.mark.parametrize("length", [512, 4096])
+def test_noise_is_what_holds_nearly_as_many_byte_values_as_draws_do(length):
+    rng, least = np.random.default_rng(length), noise_values(length)
+    held = [len(np.unique(rng.integers(0, 256, length, np.uint8))) for _ in range(400)]
+    assert min(held) >= least > max(held) - (40 if length == 512 else 3)
+    assert all(len(np.unique(rng.integers(0, 230, length, np.uint8))) < least for _ in range(20 if length > 512 else 0))
 
 
 class Failing(MemorySource):

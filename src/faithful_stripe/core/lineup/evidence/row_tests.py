@@ -14,7 +14,7 @@ from ...arrays.parity import combine_many
 from ...arrays.rebuild import check_rows
 from ...errors import StripeError
 from ..reading.row_reader import rows_of
-from .sampled_places import NOISE_VALUES
+from .sampled_places import noise_values
 
 UNREAD_BYTES, UNREAD_SHARE = 7 * 512, 16
 """What copies may differ by in a row: a few sectors, or a small part of a long strip, one in so many."""
@@ -182,7 +182,7 @@ def _noise(array: Array, row: int) -> bool:
                 member.read_into(start + row * made.strip_bytes, block)
             except StripeError:
                 return False
-            if len(np.unique(block)) < NOISE_VALUES:
+            if len(np.unique(block)) < noise_values(len(block)):
                 return False
     return True
 

@@ -5,6 +5,7 @@ Blocks are sketched to a few bytes by a map that keeps sums and multiples, so th
 
 from __future__ import annotations
 
+import math
 from collections import Counter
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
@@ -27,8 +28,12 @@ BATCH, SECTOR = 128, 512
 MOST_ALIKE = 3
 """Of so many images that hold the same at a place, some may be copies of one another; more are filled with one word."""
 
-NOISE_VALUES = 254
-"""Byte values that a block of noise, 4096 bytes, holds at least (256 but for about e^-16 of them each)."""
+
+def noise_values(length: int) -> int:
+    """Byte values that so many bytes of noise hold at least: those of `length` draws from 256, less by 4.5 times their
+    spread, and by one. Mean and variance are those of the occupancy problem (Feller, vol. 1, IV.2 and IX.9)."""
+    one, two = 256 * (255 / 256) ** length, 256 * 255 * (254 / 256) ** length
+    return math.floor(256 - one - 4.5 * math.sqrt(max(0.0, two + one - one * one))) - 1
 
 
 @dataclass(frozen=True)
@@ -108,7 +113,7 @@ def survey_at(pile: Pile, offsets: npt.NDArray[np.int64], sectors: bool = False)
             values = (np.arange(len(blocks))[:, None] * 256 + blocks).reshape(-1)
             counts = np.bincount(values, minlength=256 * len(blocks)).reshape(-1, 256)
             kinds = (counts > 0).sum(axis=1)
-            noise[row, holders] = kinds >= NOISE_VALUES
+            noise[row, holders] = kinds >= noise_values(BLOCK)
             if (kinds == 1).all():  # filled with one byte each: a pattern, any of which is a multiple of any other
                 sketches[row] = 0
     ends = np.array([max((end for _start, end in pile.data(i)), default=0) for i in range(len(pile))], np.int64)

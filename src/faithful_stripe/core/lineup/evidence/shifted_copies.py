@@ -18,7 +18,7 @@ from ...arrays.geometry import STRIP_MOST
 from ..reading.samples import BLOCK, PIECE
 from ..structures.ground import Stock
 from .parity_groups import LEAST_CLOSING, Membership
-from .sampled_places import SECTOR
+from .sampled_places import SECTOR, noise_values
 
 MOST_REPEATS = 6
 """Blocks that stand in more places than this are patterns and say nothing."""
@@ -29,9 +29,6 @@ all that are found again, those in such rows."""
 
 LEAST_FILLED = 8
 """Bytes of a sector that are not zero, at least."""
-
-NOISE_IN_SECTOR = 200
-"""Byte values that a sector of noise holds at least: 256 * (1 - (255/256)^512) are 221 of them, with a spread of 5."""
 
 LEAST_ROWS = 3
 """Rows of which something stands again: two may be a stretch that was copied."""
@@ -130,7 +127,7 @@ def _blocks(stock: Stock, among: set[int]) -> dict[int, Blocks]:
         sectors = np.ascontiguousarray(piece.data[: count * BLOCK].reshape(count, BLOCK)[:, :SECTOR])
         sums = (sectors.view(np.uint64) * weights).sum(axis=1, dtype=np.uint64)
         filled = (sectors != 0).sum(axis=1) > LEAST_FILLED
-        noise = (np.diff(np.sort(sectors, axis=1), axis=1) != 0).sum(axis=1) + 1 >= NOISE_IN_SECTOR
+        noise = (np.diff(np.sort(sectors, axis=1), axis=1) != 0).sum(axis=1) + 1 >= noise_values(SECTOR)
         parts.setdefault(piece.image, []).append(Blocks(piece.offset + np.arange(count) * BLOCK, sums, filled, noise))
     found = {}
     for image, some in parts.items():

@@ -106,8 +106,8 @@ def _slopes(rows: list[tuple[int, Int64, npt.NDArray[np.uint8]]], field: int, ki
     if not slopes or max(slopes) > 1.1 * min(slopes):
         return []
     slope = float(np.median(slopes))
-    found = []
-    for step in (s for s in STEPS if s >= max(LEAST_STRIP, _apart(rows))):
+    found, apart = [], _apart(rows)
+    for step in (s for s in STEPS if s >= max(LEAST_STRIP, apart)):
         members = slope * step
         if 1 < round(members) <= images and abs(members - round(members)) < 0.04 * members:
             found.append(step)
