@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 
 from faithful_stripe.core.arrays.layout import layout
-from faithful_stripe.core.lineup.hypotheses.seam_tables import Tables, round_nats
+from faithful_stripe.core.lineup.hypotheses.seam_tables import Tables, chained, round_nats
 from faithful_stripe.core.lineup.verdict.volume_reading import MARGIN_NATS
 from faithful_stripe.work.lineup import solve_images
 
@@ -45,6 +45,21 @@ def test_where_neighbours_look_like_any_others_nothing_is_told():
     few = Tables(made.rows[:2], made.same[:2], made.onward[:2], made.natural[:2])
     assert round_nats(LAYOUT, few, range(8)) == 0.0
     assert round_nats(LAYOUT, made, [0, None, 2, None, 4, None, 6, None]) == 0.0
+
+
+@pytest.mark.parametrize("count", [1, 2, 9, 30])
+def test_columns_that_go_on_best_are_put_one_after_another(count):
+    """From any other order it is far to that of many members; pairs that go on by chance close no circle."""
+    rng = np.random.default_rng(count)
+    order = rng.permutation(count)
+    gain = rng.normal(-0.5, 0.4, (12, count, count))
+    for a, b in pairwise(order.tolist()):
+        gain[:, a, b] += 2
+    gain[:, order[-1], order[0]] += 3  # which would close one
+    made = Tables(np.arange(12), gain, gain, np.zeros((12, count)))
+    found = chained(made)
+    turned = np.roll(order, -list(order).index(found[0]))
+    assert list(found) == turned.tolist() and sorted(found) == list(range(count))
 
 
 def test_a_striped_set_beside_a_drive_of_the_same_volume_cut_otherwise_is_counted(observatory, tmp_path):

@@ -31,7 +31,7 @@ from .assignment import (
 )
 from .candidate import Candidate
 from .placement import KEY, hits_of
-from .seam_tables import SAMPLED_ROWS, Scorer, Tables, improve, parity_votes, tables
+from .seam_tables import SAMPLED_ROWS, Scorer, Tables, chained, improve, parity_votes, tables
 
 Floats = npt.NDArray[np.float64]
 Bytes1D = npt.NDArray[np.uint8]
@@ -308,6 +308,8 @@ def _climb(entry: Entry, seed: Hypothesis) -> Hypothesis:
     begin, _score = assign(votes, candidate)
     orders = [tuple(none if c is None else c for c in order) for order in (begin, seed.order[: chosen.members])]
     orders += [tuple(h) for h in entry.hints if len(h) == chosen.members]
+    if made is not None and seed.facts <= FEW_FACTS and none <= chosen.members:
+        orders.append((*chained(made)[:none], *(none,) * (chosen.members - none)))
     best: tuple[tuple[int, ...], float, float] | None = None
     for order in dict.fromkeys(orders):
         spare = tuple(c for c in range(none) if c not in order) if none > chosen.members else ()
