@@ -9,7 +9,7 @@ from faithful_stripe.core.arrays.geometry import geometry
 from faithful_stripe.core.lineup.document.four_verdicts import placed
 from faithful_stripe.core.lineup.document.lineup_document import Lineup
 from faithful_stripe.core.lineup.evidence.parity_groups import Membership
-from faithful_stripe.core.lineup.hypotheses.candidate import candidates
+from faithful_stripe.core.lineup.hypotheses.candidate import candidates, with_unseen
 from faithful_stripe.core.lineup.hypotheses.pile_table import lay_out, loose_images
 from faithful_stripe.core.lineup.reading.samples import Pile, silent
 from faithful_stripe.core.lineup.solving import part_copies
@@ -114,5 +114,28 @@ def test_neighbours_of_one_that_is_full_of_holes_are_in_order(volumes, tmp_path)
     for block in range(1, data.size // 4096, 2):
         data[block * 4096 : (block + 1) * 4096] = 0
     data.tofile(hurt)
+    (array,) = solve_images(case.images).arrays
+    assert right(case, array) and array.verdict != "undecided"
+
+
+@pytest.mark.parametrize(
+    ("kind", "shown", "made"),
+    [
+        ("two", 6, {("RAID6", 7, 1), ("RAID6", 8, 2)}),
+        ("two less one", 6, {("RAID6", 8, 2), ("RAID6", 9, 3)}),
+        ("sum", 3, {("RAID5", 4, 1), ("RAID5", 5, 2), ("RAID4", 4, 1), ("RAID4", 5, 2)}),
+        ("copies", 2, set()),
+    ],
+)
+def test_a_relation_may_lack_members_that_hold_nothing(kind, shown, made):
+    group = Membership(tuple(range(shown)), kind, 40, 40)
+    assert {(c.level, c.positions, c.missing) for c in with_unseen([group])} == made
+    assert with_unseen([group, Membership((20, 21, 22), "sum", 40, 40)]) == []
+
+
+def test_members_that_are_gone_and_held_nothing_where_the_others_do_are_counted(volumes, tmp_path):
+    """Six of eight of a RAID 6 matched by themselves, as six of seven: no order was found."""
+    spec = Spec("RAID6", 8, 65536, "parity-N", "restart", "after-p", "data-index")
+    case = pile(tmp_path, volumes / "xfs.img", spec, gone=(0, 4))
     (array,) = solve_images(case.images).arrays
     assert right(case, array) and array.verdict != "undecided"

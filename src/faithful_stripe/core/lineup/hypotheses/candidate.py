@@ -142,6 +142,19 @@ def _made(
     return [Candidate(level, made, tuple(columns), groups, copies)] if made else []
 
 
+def with_unseen(groups: Sequence[Membership]) -> list[Candidate]:
+    """The arrays of one parity group with one or two members more than it shows: they are missing, or blank, and hold
+    nothing in the rows that hold anything. Only where structures stand tells of such."""
+    if len(groups) != 1 or groups[0].kind not in ("sum", "two", "two less one"):
+        return []
+    group = groups[0]
+    shown = len(group.images) + (group.kind == "two less one")
+    columns = [(i,) for i in group.images]
+    known = (tuple(range(len(columns))),)
+    levels = ("RAID5", "RAID4") if group.kind == "sum" else ("RAID6",)
+    return [c for more in (1, 2) for level in levels for c in _made(level, columns, shown + more, 1, known)]
+
+
 def _loose(loose: Sequence[Column]) -> list[Candidate]:
     """Images that close no relation: no redundancy, or all of it is gone."""
     n = len(loose)

@@ -308,8 +308,9 @@ def _climb(entry: Entry, seed: Hypothesis) -> Hypothesis:
     begin, _score = assign(votes, candidate)
     orders = [tuple(none if c is None else c for c in order) for order in (begin, seed.order[: chosen.members])]
     orders += [tuple(h) for h in entry.hints if len(h) == chosen.members]
-    if made is not None and seed.facts <= FEW_FACTS and none <= chosen.members:
-        orders.append((*chained(made)[:none], *(none,) * (chosen.members - none)))
+    if made is not None and len(made.rows) and seed.facts <= FEW_FACTS and none <= chosen.members:
+        run = [c for c in chained(made) if c < none]  # what is computed for a missing one has no seat
+        orders.append((*run, *(none,) * (chosen.members - none)))
     best: tuple[tuple[int, ...], float, float] | None = None
     for order in dict.fromkeys(orders):
         spare = tuple(c for c in range(none) if c not in order) if none > chosen.members else ()

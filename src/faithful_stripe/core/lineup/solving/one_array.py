@@ -9,7 +9,7 @@ from ..document.calibration import measured
 from ..document.four_verdicts import Sure
 from ..document.lineup_document import Lineup
 from ..hypotheses.assignment import Hypothesis, make_ballot
-from ..hypotheses.candidate import candidates, rare_layouts
+from ..hypotheses.candidate import candidates, rare_layouts, with_unseen
 from ..hypotheses.fixed_points import candidates_given
 from ..hypotheses.options import PLENTY_FACTS, options_of, with_borders
 from ..hypotheses.pile_table import (
@@ -77,13 +77,14 @@ LEAST_AGAINST = 4
 
 def solve_cluster(
     table: Table, images: set[int], grounds: Sequence[Anchors], taken: set[int], alone: bool = False,
-    odd: bool = False, rare: bool = False,
+    odd: bool = False, rare: bool = False, unseen: bool = False,
 ) -> Lineup | None:  # fmt: skip
     """The lineup of images that belong together.
 
-    alone  without what else lies about
-    odd    strips need not be powers of two
-    rare   in the layouts that are rare, and in no others
+    alone   without what else lies about
+    odd     strips need not be powers of two
+    rare    in the layouts that are rare, and in no others
+    unseen  with members that hold nothing where anything stands, and only so
     """
     given, effort = table.pile.given, table.pile.effort
     effort.untried = False
@@ -101,16 +102,18 @@ def solve_cluster(
     named = [a for a in files if not a.ground.guessed]
     alike = next((g for g in mirrors if set(g.images) <= whole and whole_on(named, g.images[0])), None)
     if alike is not None and images > set(alike.images):  # a mirror by itself, whatever else bears the same
-        return solve_cluster(table, set(alike.images), grounds, taken, True, odd, rare)
+        return solve_cluster(table, set(alike.images), grounds, taken, True, odd, rare, unseen)
     whole = whole if not groups else set()
     if whole and len(images - whole) < 2:
         return one_by_one
     if whole:  # they are no members of what is striped
         theirs = [a for a in grounds if a.ground.table or a.ground.bound() - whole]
-        return solve_cluster(table, images - whole, theirs, taken, alone, odd, rare) or one_by_one
+        return solve_cluster(table, images - whole, theirs, taken, alone, odd, rare, unseen) or one_by_one
     options = options_of(table, images, grounds, taken, alone)
     if given is not None:
         options = candidates_given(given, options, images, groups, table.pile.names)
+    if unseen:
+        options = with_unseen(groups)
     if rare:
         options = [replace(o, layouts=layouts) for o in options if (layouts := rare_layouts(o.layouts))]
     if not options:
@@ -158,7 +161,7 @@ def solve_cluster(
     )
     theirs = [a for a in grounds if not a.ground.bound() or a.ground.bound() & used_images]
     if len(theirs) < len(grounds):  # a file system that is only on images which take no part is another's
-        return solve_cluster(table, used_images, theirs, taken, True, odd, rare)
+        return solve_cluster(table, used_images, theirs, taken, True, odd, rare, unseen)
     if primary is not None and found and found[0].candidate.phase >= 0:
         base = base_of_order(found[0], primary)
         if base is not None and base not in bases:
@@ -196,14 +199,21 @@ def solve_cluster(
     mirrored = bool(groups) and all(g.kind == "copies" for g in groups)
     blind = primary is None and made is not None and made.strength == "undecided" and not mirrored
     doubtful = blind or (primary is not None and (poor or (made is not None and refuted(made))))
+    open_ = made is not None and made.strength == "undecided" and plenty and not (odd or rare or unseen)
+    if made is not None and open_ and with_unseen(groups) and effort.left():
+        table.tell("with members that hold nothing")
+        with effort.within(LESS_LIKELY):
+            other = solve_cluster(table, images, grounds, taken, alone, unseen=True)
+        if other is not None and not refuted(other) and surer(other, made):
+            return beside_another(other, made)
     open_strip = any(not o.strip for o in options)
-    if made is not None and open_strip and not odd and not rare and doubtful and effort.left():
+    if made is not None and open_strip and not (odd or rare or unseen) and doubtful and effort.left():
         with effort.within(LESS_LIKELY):
             other = solve_cluster(table, images, grounds, taken, alone, True)
         if other is not None and not refuted(other) and (surer(other, made) or refuted(made)):
             return other if refuted(made) else beside_another(other, made)
     related = any(g.kind in ("sum", "two", "two less one") for g in groups)
-    tried = odd or rare or not (related or plenty) or not effort.left()
+    tried = odd or rare or unseen or not (related or plenty) or not effort.left()
     unsure = made is not None and (made.strength != "certain" or q_does_not_match(table, made))
     if made is not None and not tried and unsure and not grew(table.pile, made):
         table.tell("the layouts that are rare")
