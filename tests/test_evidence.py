@@ -16,6 +16,7 @@ from faithful_stripe.core.lineup.hypotheses.standing_facts import held_facts
 from faithful_stripe.core.lineup.reading.samples import Pile
 from faithful_stripe.core.lineup.solving import solve as solving
 from faithful_stripe.core.lineup.structures import ext_anchors as ext
+from faithful_stripe.core.lineup.structures import ntfs_anchors
 from faithful_stripe.core.lineup.structures.anchors import facts_of, find_anchors
 from faithful_stripe.core.lineup.structures.ground import END, Ground, read_stock
 from faithful_stripe.core.lineup.structures.volume_walk import linked_directories
@@ -234,3 +235,21 @@ def test_a_page_is_as_long_as_pages_are_apart(volumes, tmp_path, count):
     assert all(array.verdict == "undecided" for array in arrays)
     (whole,) = solve_images(case.images).arrays
     assert right(case, whole) and whole.verdict != "undecided"
+
+
+@pytest.mark.parametrize(
+    ("changed", "grounds"),
+    [({72: 0x42}, 1), ({72: 0x42, 73: 1, 75: 9, 78: 7}, 1), (dict.fromkeys(range(72, 80), 85), 2), ({62: 2}, 1)],
+)
+def test_parity_of_a_head_is_no_other_file_system(volumes, changed, grounds):
+    """NTFS: with a few bytes of a serial number changed all records were counted twice; with other fields changed,
+    what they say stands outside."""
+    head = bytearray((volumes / "ntfs.img").read_bytes()[:512])
+    other = bytearray(head)
+    for at, value in changed.items():
+        other[at] ^= value
+    images = [MemorySource(1 << 20) for _ in range(2)]
+    for image, sector in zip(images, (head, other), strict=True):
+        image.write(0, bytes(sector))
+    found = ntfs_anchors.heads(read_stock(Pile(["a", "b"], images), 1 << 20))
+    assert len(found) == grounds and sum(len(g.found) for g in found) == 2 * (2 if 62 not in changed else 1)
