@@ -7,13 +7,15 @@ import pytest
 
 from faithful_stripe.core.arrays.geometry import geometry
 from faithful_stripe.core.lineup.document.four_verdicts import placed
-from faithful_stripe.core.lineup.document.lineup_document import Lineup
+from faithful_stripe.core.lineup.document.lineup_document import Lineup, Solution
 from faithful_stripe.core.lineup.evidence.parity_groups import Membership
 from faithful_stripe.core.lineup.hypotheses.candidate import candidates, with_unseen
 from faithful_stripe.core.lineup.hypotheses.pile_table import lay_out, loose_images
 from faithful_stripe.core.lineup.reading.samples import Pile, silent
 from faithful_stripe.core.lineup.solving import part_copies
+from faithful_stripe.core.lineup.solving import solve as solving
 from faithful_stripe.core.lineup.solving.part_copies import copied_from_others
+from faithful_stripe.core.lineup.solving.solve import STOPPED, STOPPED_EARLY
 from faithful_stripe.core.source import MemorySource
 from faithful_stripe.media.image import ImageFile
 from faithful_stripe.work.lineup import solve_images
@@ -97,6 +99,31 @@ def test_a_pile_that_holds_much_is_not_read_for_copies(monkeypatch, volumes, tmp
     with ExitStack() as stack:
         sources = [stack.enter_context(ImageFile(path)) for path in case.images]
         assert copied_from_others(Pile(["a", "b", "c"], sources), silent) == []
+
+
+@pytest.mark.parametrize(("where", "note"), [("copied_from_others", STOPPED_EARLY), ("_by_samples", STOPPED)])
+def test_who_stops_the_search_without_copies_is_not_made_to_wait_for_another(
+    monkeypatch, volumes, tmp_path, where, note
+):
+    volume = volumes / "ntfs.img"
+    case = pile(tmp_path, volume, Spec("RAID0", 3, 65536))
+    copy = copy_of(volume, tmp_path / "old.img", 2 * MIB, case.images[0].stat().st_size, 6 * MIB)
+    searched = []
+
+    def stop(*_given):
+        raise KeyboardInterrupt
+
+    def once(part, _tell):
+        searched.append(len(part))
+        return Solution((), tuple(part.names), 0, (STOPPED,))
+
+    monkeypatch.setattr(part_copies if where == "copied_from_others" else solving, where,
+                        stop if where == "copied_from_others" else once)  # fmt: skip
+    names = [str(path) for path in (*case.images, copy)]
+    with ExitStack() as stack:
+        found = solving.find_arrays(Pile(names, [stack.enter_context(ImageFile(name)) for name in names]))
+    assert found.notes == (note,) and not found.arrays and searched == ([3] if where == "_by_samples" else [])
+    assert set(found.unused) == set(names)
 
 
 @pytest.mark.parametrize(("closing", "chained"), [(44, True), (86, False)])

@@ -51,9 +51,11 @@ class Copied:
     there: Int64
 
 
-def without_part_copies(pile: Pile, search: Callable[[Pile], Solution], tell: Tell) -> Solution | None:
+def without_part_copies(
+    pile: Pile, search: Callable[[Pile], Solution], stopped: Callable[[Solution], bool], tell: Tell
+) -> Solution | None:  # fmt: skip
     """The arrays of a pile without the images that are copies of a part of them; None where there are none, or where
-    what is found without them does not show it."""
+    what is found without them does not show it. What a person stopped is what is known."""
     copied = copied_from_others(pile, tell) if len(pile) > 2 and pile.given is None else []
     rest = [i for i in range(len(pile)) if i not in {one.image for one in copied}]
     if not copied or len(rest) < 2:
@@ -63,7 +65,9 @@ def without_part_copies(pile: Pile, search: Callable[[Pile], Solution], tell: Te
     with pile.effort.within(HALF):
         found = search(part)
     pile.bytes_read += part.bytes_read
-    pile.unreadable += part.unreadable
+    others = tuple(pile.names[one.image] for one in copied)
+    if stopped(found):
+        return replace(found, unused=(*found.unused, *others), bytes_read=pile.bytes_read)
     notes = []
     for one in copied:
         ranges = (shown for array in found.arrays if (shown := _in_one_piece(pile, array, one)) is not None)
@@ -73,8 +77,7 @@ def without_part_copies(pile: Pile, search: Callable[[Pile], Solution], tell: Te
         notes.append(f"{pile.names[one.image]} is no member: it holds a copy of the volume from byte {where} on")
     if any(array.strength == "undecided" for array in found.arrays):
         return None
-    unused = (*found.unused, *(pile.names[one.image] for one in copied))
-    return replace(found, unused=unused, bytes_read=pile.bytes_read, notes=(*found.notes, *notes))
+    return replace(found, unused=(*found.unused, *others), bytes_read=pile.bytes_read, notes=(*found.notes, *notes))
 
 
 HALF = 0.5
@@ -86,6 +89,7 @@ def copied_from_others(pile: Pile, tell: Tell) -> list[Copied]:
     parity makes alike, hold the same at the same place. All of a pile is read for it; of a larger one, nothing."""
     if sum(total(pile.data(image)) for image in range(len(pile))) > LOOK_BYTES:
         return []
+    unreadable = pile.unreadable  # of what cannot be read, that counts which the samples lack, and once
     probes = [_probes(pile, image) for image in range(len(pile))]
     keys = np.concatenate([sums for _offsets, sums in probes])
     owner = np.concatenate([np.full(len(sums), image) for image, (_offsets, sums) in enumerate(probes)])
@@ -93,6 +97,7 @@ def copied_from_others(pile: Pile, tell: Tell) -> list[Copied]:
     order = np.argsort(keys, kind="stable")
     keys, owner, own = keys[order], owner[order], own[order]
     hits = _hits(pile, keys, tell)
+    pile.unreadable = unreadable
     found, shares = [], []
     for image in range(len(pile)):
         mine = np.flatnonzero(owner == image)

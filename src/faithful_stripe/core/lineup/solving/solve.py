@@ -122,7 +122,11 @@ def solve_given(pile: Pile, given: Given, tell: Tell = silent, full: bool = Fals
 
 def find_arrays(pile: Pile, tell: Tell = silent) -> Solution:
     """The arrays in a pile by what samples of it tell."""
-    return without_part_copies(pile, lambda part: _by_samples(part, tell), tell) or _by_samples(pile, tell)
+    try:
+        found = without_part_copies(pile, lambda part: _by_samples(part, tell), stopped, tell)
+    except KeyboardInterrupt:
+        return Solution((), tuple(pile.names), pile.bytes_read, (STOPPED_EARLY,))
+    return found or _by_samples(pile, tell)
 
 
 def _by_samples(pile: Pile, tell: Tell) -> Solution:
