@@ -1,6 +1,7 @@
 """Who belongs: images that hold little, copies of a part of the volume, and pairs that are neighbours of a chain."""
 
 from contextlib import ExitStack
+from types import SimpleNamespace
 
 import numpy as np
 import pytest
@@ -16,6 +17,7 @@ from faithful_stripe.core.lineup.solving import part_copies
 from faithful_stripe.core.lineup.solving import solve as solving
 from faithful_stripe.core.lineup.solving.part_copies import copied_from_others
 from faithful_stripe.core.lineup.solving.solve import STOPPED, STOPPED_EARLY
+from faithful_stripe.core.lineup.verdict.beside_members import others_filled
 from faithful_stripe.core.source import MemorySource
 from faithful_stripe.media.image import ImageFile
 from faithful_stripe.work.lineup import solve_images
@@ -36,6 +38,13 @@ def test_images_with_a_block_here_and_there_may_belong_wherever_in_a_piece_it_st
             image.write(piece * 65536 + block * 4096, word * 512)
     table = lay_out(Pile(["a", "b", "c"], images), silent)
     assert loose_images(table, set()) == [0, 1, 2]
+
+
+def test_beside_an_answer_of_nobody_whatever_holds_something_does():
+    """The median of nothing is no number, and nothing is more than that."""
+    places = [SimpleNamespace(filled={0, 1})]
+    table = SimpleNamespace(places=places, pile=[0, 1], outdated={})
+    assert others_filled(table, set()) and not others_filled(table, {0, 1})
 
 
 def copy_of(volume, path, first, size, length):

@@ -28,9 +28,9 @@ def others_filled(table: Table, used: set[int]) -> bool:
 
 def held_by(table: Table, members: Collection[int]) -> tuple[Counter[int], float]:
     """At how many places each image holds something, and at how many at most one that is as good as blank beside
-    these members."""
+    these members; beside nobody, none is."""
     held = Counter(i for p in table.places for i in p.filled)
-    return held, BLANK_SHARE * float(np.median([held[i] for i in members]))
+    return held, BLANK_SHARE * float(np.median([held[i] for i in members])) if members else 0.0
 
 
 def named_outside(table: Table, used: set[int], placed: Sequence[tuple[Anchors, int]]) -> set[int]:
