@@ -1,6 +1,7 @@
 """Groups are hypotheses, too: images that are related in a part of the places may be members of something else."""
 
 import numpy as np
+import pytest
 
 from faithful_stripe.core.lineup.document.lineup_document import Solution
 from faithful_stripe.core.lineup.solving import one_array
@@ -33,6 +34,7 @@ def test_an_array_that_was_made_anew_of_three_of_its_members_is_not_an_array_of_
     assert right(case, array) and array.strength != "undecided"
 
 
+@pytest.mark.long
 def test_who_stops_the_second_look_is_told_that_it_was_stopped(observatory, tmp_path, monkeypatch):
     case, looks, once = made_anew(observatory, tmp_path), [], solving._on_the_table
 

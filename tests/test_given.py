@@ -130,7 +130,12 @@ def test_a_layout_of_several_that_fit_equally_is_not_headlined(fstripe, pile):
 
 
 @pytest.mark.parametrize(
-    ("start", "ahead"), [("0", 0), pytest.param("1MiB", 1 << 20, marks=pytest.mark.long), ("17MiB", 17 << 20)]
+    ("start", "ahead"),
+    [
+        ("0", 0),
+        pytest.param("1MiB", 1 << 20, marks=pytest.mark.long),
+        pytest.param("17MiB", 17 << 20, marks=pytest.mark.long),
+    ],
 )
 def test_a_start_that_nothing_states_is_settled_by_who_knows_it(fstripe, volumes, tmp_path, start, ahead):
     """A mirror behind an empty front: it may begin anywhere before the file system's head, and does where it is said

@@ -110,7 +110,8 @@ def test_nothing_says_what_is_in_spare_space():
             Spec("RAID60", 12, 262144, "parity-N", "continuation", "before-p", "data-index", spans=2),
             marks=pytest.mark.long,
         ),
-        ("pages", Spec("RAID0", 8, 4096)),
+        pytest.param("pages", Spec("RAID0", 8, 4096), marks=pytest.mark.long),
+        ("pages", Spec("RAID0", 4, 16384)),
         pytest.param(
             "log", Spec("RAID6", 12, 8192, "parity-0", "restart", "after-p", "data-index"), marks=pytest.mark.long
         ),

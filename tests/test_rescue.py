@@ -271,7 +271,7 @@ ALIKE = Spec("RAID5", 3, 16384, "parity-N", "restart")
         ("log", (False, None), (0, "blank"), None, {1, 2}),  # the bytes and the controller say the same
         ("ntfs", (False, None), (0, "other"), Doubt.LIKELY, set()),  # only the controller says which
         pytest.param("log", (None, None), (0, "blank"), Doubt.LIKELY, set(), marks=pytest.mark.long),  # only the bytes
-        ("log", (False, None), (1, "blank"), Doubt.LIKELY, set()),  # each another one
+        pytest.param("log", (False, None), (1, "blank"), Doubt.LIKELY, set(), marks=pytest.mark.long),
         ("log", (None, None), (1, "stranger"), Doubt.NOT_MEMBERS, set()),
     ],
 )

@@ -88,6 +88,7 @@ def test_a_mate_beside_a_striped_set_may_be_one_of_its_members(observatory, tmp_
     assert all(a.verdict != "certain" for a in solve_images([*case.images, mate]).arrays)
 
 
+@pytest.mark.long
 def test_spans_are_counted_by_data_that_go_on_from_row_to_row(volumes, tmp_path):
     case = pile(tmp_path, volumes / "log.img", Spec("RAID50", 8, 16384, "parity-0", "restart", spans=2))
     (array,) = solve_images(case.images).arrays

@@ -44,7 +44,11 @@ MIB = 1 << 20
         ("ext4-nocsum", Spec("RAID5", 3, 2 * MIB, "parity-N", "continuation")),
         ("btrfs", Spec("RAID5", 3, 2 * MIB, "parity-N", "continuation")),
         # one row that holds data on two of seventeen: it was "RAID 6 of four", probable, with a lead of 700 nats
-        ("fat12", Spec("RAID6", 19, MIB, "parity-N", "continuation", "after-p", "member-position", start=8704)),
+        pytest.param(
+            "fat12",
+            Spec("RAID6", 19, MIB, "parity-N", "continuation", "after-p", "member-position", start=8704),
+            marks=pytest.mark.long,
+        ),
         ("fat16", Spec("RAID6", 13, MIB, "parity-N", "restart", "after-p", "member-position")),
         ("fat32", Spec("RAID4", 14, 512 << 10, "fixed-0", None, start=MIB)),
     ],
