@@ -181,9 +181,9 @@ def _belongs(image: int, group: Membership, apart: Sequence[Place], places: Sequ
 def memberships(places: list[Place]) -> list[Membership]:
     """The groups, disjoint, the best supported first."""
     found = _chosen(_candidates(places), places)
+    filled = {i for p in places for i in p.filled} if found else set[int]()
     for number, group in enumerate(found):
-        taken = {i for g in found for i in g.images}
-        found[number] = _extended(group, places, {i for p in places for i in p.filled} - taken)
+        found[number] = _extended(group, places, filled - {i for g in found for i in g.images})
     return found
 
 

@@ -9,6 +9,7 @@ import math
 from collections import Counter
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field, replace
+from functools import cache
 
 import numpy as np
 import numpy.typing as npt
@@ -29,6 +30,7 @@ MOST_ALIKE = 3
 """Of so many images that hold the same at a place, some may be copies of one another; more are filled with one word."""
 
 
+@cache
 def noise_values(length: int) -> int:
     """Byte values that so many bytes of noise hold at least: those of `length` draws from 256, less by 4.5 times their
     spread, and by one. Mean and variance are those of the occupancy problem (Feller, vol. 1, IV.2 and IX.9)."""

@@ -116,16 +116,22 @@ class Blocks:
     noise: npt.NDArray[np.bool_]
 
 
+_WEIGHTS = np.random.default_rng(5).integers(1, 1 << 63, SECTOR // 8, dtype=np.uint64) | np.uint64(1)
+
+
+def sector_sums(sectors: npt.NDArray[np.uint8]) -> npt.NDArray[np.uint64]:
+    """A sum of each sector, uint8 (n, 512), by which equal ones are known: uint64 (n,)."""
+    return np.asarray((np.ascontiguousarray(sectors).view(np.uint64) * _WEIGHTS).sum(axis=1, dtype=np.uint64))
+
+
 def _blocks(stock: Stock, among: set[int]) -> dict[int, Blocks]:
-    rng = np.random.default_rng(5)
-    weights = rng.integers(1, 1 << 63, SECTOR // 8, dtype=np.uint64) | np.uint64(1)
     parts: dict[int, list[Blocks]] = {}
     for piece in stock:
         if piece.image not in among:
             continue
         count = min(PIECE, len(piece.data)) // BLOCK
         sectors = np.ascontiguousarray(piece.data[: count * BLOCK].reshape(count, BLOCK)[:, :SECTOR])
-        sums = (sectors.view(np.uint64) * weights).sum(axis=1, dtype=np.uint64)
+        sums = sector_sums(sectors)
         filled = (sectors != 0).sum(axis=1) > LEAST_FILLED
         noise = (np.diff(np.sort(sectors, axis=1), axis=1) != 0).sum(axis=1) + 1 >= noise_values(SECTOR)
         parts.setdefault(piece.image, []).append(Blocks(piece.offset + np.arange(count) * BLOCK, sums, filled, noise))

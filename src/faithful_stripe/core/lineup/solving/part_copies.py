@@ -12,11 +12,10 @@ from dataclasses import dataclass, replace
 import numpy as np
 import numpy.typing as npt
 
-from ...arrays.geometry import STRIP_MOST
 from ...ranges import total
 from ..document.lineup_document import Lineup, Solution
 from ..evidence.sampled_places import SECTOR
-from ..evidence.shifted_copies import LEAST_FILLED, MOST_REPEATS
+from ..evidence.shifted_copies import LEAST_FILLED, MOST_REPEATS, sector_sums
 from ..reading.samples import BLOCK, LOOK_BYTES, LOOK_CHUNK, Pile, Tell
 
 PROBES, LEAST_PROBES = 96, 24
@@ -28,6 +27,10 @@ is than that of half of the images, as files are kept twice, too."""
 
 FOUND_SHARE = 0.9
 """The share that must stand at one distance in the volume, or where a member is missing: a few may be damaged since."""
+
+LEAST_SEEN, LEAST_REACH = 0.3, 1 << 20
+"""The share that must be seen there at least, however many members are missing; and over how many bytes of the image
+where no strip tells."""
 
 LEAST_MEMBERS = 2
 """Members on which they must stand where the volume is striped: the strip of one may be a second copy of anything."""
@@ -104,9 +107,10 @@ def copied_from_others(pile: Pile, tell: Tell) -> list[Copied]:
         which, other, there = [], [], []
         told = elsewhere = 0
         for probe in mine.tolist():
-            images, offsets = hits[0][hits[2] == keys[probe]], hits[1][hits[2] == keys[probe]]
-            if len(images) > MOST_REPEATS:
+            first, last = (int(np.searchsorted(hits[2], keys[probe], side)) for side in ("left", "right"))
+            if last - first > MOST_REPEATS:
                 continue  # a pattern
+            images, offsets = hits[0][first:last], hits[1][first:last]
             told += 1
             images, offsets = images[images != image], offsets[images != image]
             elsewhere += len(images) > 0 and not (offsets == own[probe]).any()
@@ -132,32 +136,28 @@ def _probes(pile: Pile, image: int) -> tuple[Int64, npt.NDArray[np.uint64]]:
         filled = np.flatnonzero((sectors != 0).sum(axis=1) > LEAST_FILLED)
         if len(filled):
             where.append(at + int(filled[len(filled) // 2]) * SECTOR)
-            sums.append(_sums(sectors[filled[len(filled) // 2]][None])[0])
+            sums.append(sector_sums(sectors[filled[len(filled) // 2]][None])[0])
     return np.array(where, np.int64), np.array(sums, np.uint64)
 
 
 def _hits(pile: Pile, keys: npt.NDArray[np.uint64], tell: Tell) -> tuple[Int64, Int64, npt.NDArray[np.uint64]]:
-    """Every sector of the pile whose sum is one of some, ascending: its image, its offset, and the sum."""
+    """Every sector of the pile whose sum is one of some: its image, its offset, and the sum, by which they ascend."""
     images, offsets, sums = [_NONE], [_NONE], [np.empty(0, np.uint64)]
     tell("whether some images are copies of others")
     for image in range(len(pile)):
         for low, high in pile.data(image):
             for at in range(low, high, LOOK_CHUNK):
-                told = _sums(pile.stretch(image, at, min(high, at + LOOK_CHUNK) - at).reshape(-1, SECTOR))
+                told = sector_sums(pile.stretch(image, at, min(high, at + LOOK_CHUNK) - at).reshape(-1, SECTOR))
                 rows = np.flatnonzero(np.isin(told, keys))
                 images.append(np.full(len(rows), image, np.int64))
                 offsets.append(at + rows * SECTOR)
                 sums.append(told[rows])
-    return np.concatenate(images), np.concatenate(offsets), np.concatenate(sums)
+    found = np.concatenate(sums)
+    order = np.argsort(found, kind="stable")
+    return np.concatenate(images)[order], np.concatenate(offsets)[order], found[order]
 
 
 _NONE = np.empty(0, np.int64)
-_WEIGHTS = np.random.default_rng(7).integers(1, 1 << 63, SECTOR // 8, dtype=np.uint64) | np.uint64(1)
-
-
-def _sums(sectors: npt.NDArray[np.uint8]) -> npt.NDArray[np.uint64]:
-    """A sum of each sector, uint8 (n, 512), by which equal ones are known."""
-    return np.asarray((np.ascontiguousarray(sectors).view(np.uint64) * _WEIGHTS).sum(axis=1, dtype=np.uint64))
 
 
 def _in_one_piece(pile: Pile, array: Lineup, one: Copied) -> int | None:
@@ -182,10 +182,10 @@ def _in_one_piece(pile: Pile, array: Lineup, one: Copied) -> int | None:
     rest = rest[(rest >= 0) & (rest < made.volume_bytes)]
     gone = [p for p, name in enumerate(array.seated) if name is None]
     lost = int(np.isin(made.to_member(rest)[0], gone).sum()) if gone and len(rest) else 0
-    if found.sum() < LIKELY_SHARE / 2 * one.told or found.sum() + lost < FOUND_SHARE * one.told:
+    if found.sum() < LEAST_SEEN * one.told or found.sum() + lost < FOUND_SHARE * one.told:
         return None
     if made.layout.level in ("RAID1", "SPAN"):
-        wide = int(np.ptp(offset[right])) >= STRIP_MOST // 4
+        wide = int(np.ptp(offset[right])) >= LEAST_REACH
     else:
         wide = len(np.unique(members[right])) >= LEAST_MEMBERS and int(np.ptp(offset[right])) > made.strip_bytes
     return max(0, distance) if wide else None
