@@ -30,7 +30,9 @@ PENALTY = 0.5
 """Of the square of each weight but the first: figures that hardly vary in the sample say hardly anything."""
 
 RIGHT = 0.95
-"""Of the answers called probable, those that must be right: the least probability for it is chosen so."""
+"""Of the answers called probable, those that must be right: the least probability for it is chosen so, that their share
+less its standard error is no less. A share that was met just so among those it was chosen by is missed by half of all
+others."""
 
 LEAST = tuple(round(0.5 + 0.02 * n, 2) for n in range(25))
 """Probabilities that are tried for it, the least first."""
@@ -39,8 +41,8 @@ BINS = (0.0, 0.2, 0.4, 0.6, 0.8, 0.9, 0.95, 0.98, 1.0)
 
 NAMES = (
     "constant", "lead, up to 20", "log(1 + total / members)", "missing / members", "log(1 + beside), untied",
-    "log(1 + rows)", "eliminated / members, untied", "log(1 + failing)", "anything fails", "closing", "counted",
-    "pinned", "parity", "likely",
+    "rows / members, up to 1", "eliminated / members, untied", "log(1 + failing)", "anything fails", "closing",
+    "counted", "pinned", "parity", "likely",
 )  # fmt: skip
 
 
@@ -99,7 +101,9 @@ def least_of(chances: np.ndarray, right: np.ndarray, others: list[bool]) -> floa
     """
     for least in LEAST:
         chosen = chances >= least
-        if chosen.any() and (right[chosen].sum() + sum(others)) >= RIGHT * (chosen.sum() + len(others)):
+        count = int(chosen.sum()) + len(others)
+        share = (float(right[chosen].sum()) + sum(others)) / max(count, 1)
+        if chosen.any() and share - math.sqrt(share * (1 - share) / count) >= RIGHT:
             return least
     raise SystemExit("no probability is enough: more answers are needed")
 

@@ -35,6 +35,8 @@ class Signs:
     pinned      whether something tells where the volume begins
     parity      whether the level has parity
     likely      whether no other answer is nearly as good, and nothing in the volume speaks against it
+    stated      rows in which something states its address and stands right
+    elsewhere   the share of structures of known file systems that stand elsewhere, 0 to 1
     """
 
     lead: float
@@ -50,18 +52,20 @@ class Signs:
     pinned: bool
     parity: bool
     likely: bool
+    stated: int = 0
+    elsewhere: float = 0.0
 
     @property
     def terms(self) -> tuple[float, ...]:
         """The figures as the model takes them: of what may be large, the logarithm; of a lead, as much as still tells
         anything. Where relations hold, they tell who belongs together, whoever lies beside, and that a member is in its
-        group, wherever it stands."""
+        group, wherever it stands. With fewer rows than members no turn of a rotation is seen whole."""
         untied = 1 - self.closing
         return (
             1.0, min(self.lead, FULL_LEAD) / FULL_LEAD, _log(self.total / self.members), self.missing / self.members,
-            _log(self.beside) * untied, _log(self.rows), self.eliminated / self.members * untied, _log(self.failing),
-            float(self.failing > 0), self.closing, float(self.counted), float(self.pinned), float(self.parity),
-            float(self.likely),
+            _log(self.beside) * untied, min(1.0, self.rows / self.members), self.eliminated / self.members * untied,
+            _log(self.failing), float(self.failing > 0), self.closing, float(self.counted), float(self.pinned),
+            float(self.parity), float(self.likely),
         )  # fmt: skip
 
     @classmethod

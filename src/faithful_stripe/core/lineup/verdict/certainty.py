@@ -302,6 +302,18 @@ def rows_told(table: Table, h: Hypothesis) -> int:
     return len(rows)
 
 
+def rows_stated(h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> int:
+    """In how many rows something states its address and stands where it says."""
+    column = {i: c for c in h.order if c is not None for i in h.candidate.columns[c]}
+    rows = set[int]()
+    for anchors, base in placed:
+        inside = np.isin(anchors.image, list(column))
+        who = np.array([column[i] for i in anchors.image[inside].tolist()], np.int64)
+        offset, address = anchors.offset[inside], anchors.address[inside] + base
+        rows |= set(((offset[fits(h, who, offset, address)] - h.start) // h.strip).tolist())
+    return len(rows)
+
+
 def strangely_related(table: Table, h: Hypothesis) -> bool:
     """Whether members are related in many places in a way that the hypothesis has no room for: they are members of
     something else, such as parity that is a copy of the only data there are, or a span that closes by itself."""

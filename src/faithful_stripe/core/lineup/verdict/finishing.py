@@ -32,6 +32,7 @@ from .certainty import (
     fits_most,
     mirrored_within,
     only_guessed,
+    rows_stated,
     rows_told,
     shape_open,
     standing_of,
@@ -105,7 +106,7 @@ def finish(
     looked = sum(g.blocks for g in parity) if by_groups else 0
     unexplained = 1 - sum(g.closing for g in parity) / looked if looked else 0.0
     verdicts = _verdicts(table, judged, placed, lead, left, begin, standing, unexplained)
-    signs = signs_of(table, judged, placed, len(left), parity, begin, verdicts.order)
+    signs = signs_of(table, judged, placed, len(left), parity, begin, verdicts.order, standing)
     alternatives = [words(h, table.pile) for h in starts]
     if lead < MARGIN_NATS and rival is not None:
         alternatives.append(words(rival.h, table.pile))
@@ -203,7 +204,7 @@ def _of_orders(judged: Sequence[Judged], begin: Begin) -> tuple[list[Judged], Be
 
 def signs_of(
     table: Table, judged: Sequence[Judged], placed: Sequence[tuple[Anchors, int]], eliminated: int,
-    groups: Sequence[Membership], begin: Begin, order: Verdict,
+    groups: Sequence[Membership], begin: Begin, order: Verdict, standing: Standing,
 ) -> Signs:  # fmt: skip
     """What an answer stands on, in figures."""
     best, next_one = judged[0], judged[1].total if len(judged) > 1 else 0.0
@@ -221,6 +222,7 @@ def signs_of(
         closing=sum(g.closing for g in groups) / max(1, sum(g.blocks for g in groups)),
         counted=counted(table, h, placed), pinned=begin.verdict.sure is Sure.CERTAIN,
         parity=h.candidate.level in PARITY_LEVELS, likely=order.sure is not Sure.UNDECIDED,
+        stated=rows_stated(h, placed), elsewhere=standing.elsewhere / max(1, standing.known + standing.elsewhere),
     )  # fmt: skip
 
 
