@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 
 from faithful_stripe.core.lineup.document.lineup_document import Solution
-from faithful_stripe.core.lineup.solving import one_array
+from faithful_stripe.core.lineup.solving import second_looks
 from faithful_stripe.core.lineup.solving import solve as solving
 from faithful_stripe.core.lineup.solving.solve import STOPPED
 from faithful_stripe.work.lineup import solve_images
@@ -43,6 +43,6 @@ def test_who_stops_the_second_look_is_told_that_it_was_stopped(observatory, tmp_
         return once(table, *rest) if len(looks) == 1 else Solution((), tuple(table.pile.names), 0, (STOPPED,))
 
     monkeypatch.setattr(solving, "_on_the_table", look)
-    monkeypatch.setattr(one_array, "with_unseen", lambda groups: [])  # by which the first look finds it, too
+    monkeypatch.setattr(second_looks, "with_unseen", lambda groups: [])  # by which the first look finds it, too
     solution = solve_images(case.images)
     assert len(looks) == 2 and STOPPED in solution.notes and solution.arrays

@@ -15,8 +15,8 @@ from faithful_stripe.core.lineup.hypotheses import votes as ballots
 from faithful_stripe.core.lineup.hypotheses.assignment import Hypothesis
 from faithful_stripe.core.lineup.hypotheses.candidate import Candidate, layouts_of
 from faithful_stripe.core.lineup.hypotheses.search import Entry, Reader, Shared
-from faithful_stripe.core.lineup.solving import one_array
-from faithful_stripe.core.lineup.solving.one_array import _likely
+from faithful_stripe.core.lineup.solving import start_search
+from faithful_stripe.core.lineup.solving.start_search import likely_entries
 from faithful_stripe.core.lineup.structures.ground import Ground, read_stock
 from faithful_stripe.core.lineup.verdict import missing_slot as gaps
 from faithful_stripe.core.lineup.verdict.certainty import standing_of
@@ -135,7 +135,7 @@ def test_another_level_over_the_same_columns_is_looked_at_again_with_a_new_base(
     entries = [Entry(Reader(None, None, (), candidate, Shared()), None) for candidate in (*made, apart)]
     led = Hypothesis(made[1], made[1].layouts[0], 65536, 0, 0, (0, 1, 2, 3), 500.0)
     behind = Hypothesis(apart, apart.layouts[0], 65536, 0, 0, (0, 1), 100.0)
-    assert [e.reader.candidate for e in _likely(entries, [led, behind])] == made
+    assert [e.reader.candidate for e in likely_entries(entries, [led, behind])] == made
 
 
 def by_image(anchors):
@@ -153,7 +153,7 @@ def test_the_answer_does_not_depend_on_which_image_comes_first(tmp_path, volumes
     images = [tmp_path / f"drive-{n}.img" for n in range(4)]
     cut_members(volumes / "xfs.img", Spec("RAID5", 4, 65536, "parity-N", "continuation"), images)
     if unlucky:
-        for module in (ballots, one_array):
+        for module in (ballots, start_search):
             monkeypatch.setattr(module, "split", by_image)
     found = solve_images([images[n] for n in order]).arrays[0]
     right = found.members == tuple(map(str, images)) and found.geometry.layout.rotation == "parity-N"

@@ -19,7 +19,7 @@ from faithful_stripe.core.lineup.hypotheses.standing_facts import fits
 from faithful_stripe.core.lineup.hypotheses.votes import chosen
 from faithful_stripe.core.lineup.reading.samples import Effort, Pile
 from faithful_stripe.core.lineup.solving import rare
-from faithful_stripe.core.lineup.solving.one_array import as_measured, refuted, surer
+from faithful_stripe.core.lineup.solving.sureness import as_measured, refuted, surer
 from faithful_stripe.core.lineup.structures.anchors import Anchors
 from faithful_stripe.core.lineup.structures.volume_walk import Proof
 from faithful_stripe.core.lineup.verdict import finishing, weighing

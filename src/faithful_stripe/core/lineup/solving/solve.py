@@ -25,13 +25,15 @@ from ..structures.anchors import Anchors
 from ..structures.superblock_scan import find_heads
 from ..verdict.missing_slot import PARITY_LEVELS
 from ..verdict.volume_reading import MARGIN_NATS, TOTAL_NATS
+from .cluster import Cluster
 from .grown import begun_in_front, with_former
-from .one_array import as_measured, solve_cluster, standing_in, surer
+from .one_array import solve_cluster
 from .part_copies import without_part_copies
 from .recounted import with_other_parity
 from .slices import with_slices
 from .span import conclude_span
 from .starts_apart import moved, moved_back, starts_apart
+from .sureness import as_measured, standing_in, surer
 
 FIRST_BYTES = 12 << 20
 """What is read of a pile with plenty of data at first: when that makes everything certain, no more is."""
@@ -244,10 +246,10 @@ def _on_the_table(table: Table, tell: Tell, budget: int, moved_already: bool) ->
                 keep(twin)
                 waiting.insert(0, (images - taken, grounds))
                 continue
-            made = solve_cluster(table, images - taken, grounds, taken)
+            made = solve_cluster(Cluster(table, images - taken, grounds, taken))
             beyond = made is not None and made.strength == "undecided" and not _names(pile, images) >= set(made.members)
             if made is not None and beyond and pile.effort.left():
-                again = solve_cluster(table, images - taken, grounds, taken, alone=True)
+                again = solve_cluster(Cluster(table, images - taken, grounds, taken, alone=True))
                 made = again if again is not None and _better(again, made) else made
             if made is not None and (_doubtful(made) or _too_many(table, made)) and pile.effort.left():
                 again = _related_alone(table, images - taken, grounds, taken)
@@ -269,7 +271,7 @@ def _on_the_table(table: Table, tell: Tell, budget: int, moved_already: bool) ->
         rest = loose_images(table, taken)
         if len(rest) > (2 if found else 1):
             grounds = [a for a in table.anchors if a.ground.bound() and a.ground.bound() <= set(rest)]
-            made = solve_cluster(table, set(rest), grounds, taken)
+            made = solve_cluster(Cluster(table, set(rest), grounds, taken))
             if made is not None and (made.strength != "undecided" or not found):
                 keep(made)
     except KeyboardInterrupt:
@@ -311,7 +313,7 @@ def _by_itself(table: Table, images: set[int], grounds: Sequence[Anchors], taken
         members = len(group.images) - CHECKS[group.kind]
         room = members * min(table.pile.sources[i].size for i in group.images)
         if need and need <= room:
-            made = solve_cluster(table, set(group.images), theirs, taken, alone=True)
+            made = solve_cluster(Cluster(table, set(group.images), theirs, taken, alone=True))
             if made is not None and made.strength == "certain":
                 return made
     return None
@@ -341,9 +343,9 @@ def _related_alone(table: Table, images: set[int], grounds: Sequence[Anchors], t
     if not related or related == images:
         return None
     theirs = [a for a in grounds if a.ground.table or not a.ground.bound() or a.ground.bound() & related]
-    made = solve_cluster(table, related, theirs, taken, alone=True)
+    made = solve_cluster(Cluster(table, related, theirs, taken, alone=True))
     if made is None or _doubtful(made):  # beside others that are related, too
-        made = solve_cluster(table, related, theirs, taken)
+        made = solve_cluster(Cluster(table, related, theirs, taken))
     return made
 
 
