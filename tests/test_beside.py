@@ -9,7 +9,7 @@ import pytest
 from faithful_stripe.core.arrays.geometry import geometry
 from faithful_stripe.core.lineup.document.four_verdicts import placed
 from faithful_stripe.core.lineup.document.lineup_document import Lineup, Solution
-from faithful_stripe.core.lineup.evidence.parity_groups import Membership
+from faithful_stripe.core.lineup.evidence.membership import Membership
 from faithful_stripe.core.lineup.hypotheses.candidate import candidates, with_unseen
 from faithful_stripe.core.lineup.hypotheses.pile_table import lay_out, loose_images
 from faithful_stripe.core.lineup.reading.samples import Pile, silent

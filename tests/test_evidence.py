@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 
 from faithful_stripe.core.lineup.document.four_verdicts import Reason
-from faithful_stripe.core.lineup.evidence.parity_groups import Membership
+from faithful_stripe.core.lineup.evidence.membership import Membership
 from faithful_stripe.core.lineup.hypotheses.assignment import Hypothesis
 from faithful_stripe.core.lineup.hypotheses.candidate import Candidate, layouts_of
 from faithful_stripe.core.lineup.hypotheses.stale_member import culprit

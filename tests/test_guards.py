@@ -8,7 +8,7 @@ import pytest
 from faithful_stripe.core.arrays.geometry import geometry
 from faithful_stripe.core.lineup.document.four_verdicts import Reason, Sure, Verdict, placed
 from faithful_stripe.core.lineup.document.lineup_document import Lineup
-from faithful_stripe.core.lineup.evidence.parity_groups import Membership
+from faithful_stripe.core.lineup.evidence.membership import Membership
 from faithful_stripe.core.lineup.full_pass.soundness import tested as read_whole
 from faithful_stripe.core.lineup.hypotheses import stale_member as outdated
 from faithful_stripe.core.lineup.hypotheses import votes as ballots

@@ -11,7 +11,7 @@ from benchmarks.accuracy import small_volumes
 
 from faithful_stripe.core.arrays.geometry import geometry
 from faithful_stripe.core.lineup.document.four_verdicts import Sure
-from faithful_stripe.core.lineup.evidence.parity_groups import without_outdated
+from faithful_stripe.core.lineup.evidence.outdated_copies import without_outdated
 from faithful_stripe.core.lineup.evidence.sampled_places import survey
 from faithful_stripe.core.lineup.reading.samples import Pile
 from faithful_stripe.media.image import ImageFile

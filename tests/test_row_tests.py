@@ -9,7 +9,7 @@ import pytest
 from faithful_stripe.core.arrays.engine import Array
 from faithful_stripe.core.arrays.geometry import geometry
 from faithful_stripe.core.lineup.evidence import row_tests
-from faithful_stripe.core.lineup.evidence.parity_groups import without_outdated
+from faithful_stripe.core.lineup.evidence.outdated_copies import without_outdated
 from faithful_stripe.core.lineup.evidence.sampled_places import noise_values, survey
 from faithful_stripe.core.lineup.reading.samples import Pile
 from faithful_stripe.core.source import MemorySource, Unreadable
@@ -118,7 +118,7 @@ def test_neighbours_that_share_every_other_row_are_not_compared_block_by_block(m
             members[member][at : at + strip] = data
     compared = []
     monkeypatch.setattr(
-        "faithful_stripe.core.lineup.evidence.parity_groups.differences",
+        "faithful_stripe.core.lineup.evidence.outdated_copies.differences",
         lambda pile, *pair: compared.append(pair) or np.zeros(0, np.int64),
     )
     for name, held in zip(names, members, strict=True):

@@ -10,7 +10,7 @@ import pytest
 
 from faithful_stripe.core.arrays.layout import layout
 from faithful_stripe.core.lineup.document.four_verdicts import Reason, Sure
-from faithful_stripe.core.lineup.evidence.parity_groups import Membership
+from faithful_stripe.core.lineup.evidence.membership import Membership
 from faithful_stripe.core.lineup.evidence.sampled_places import Place
 from faithful_stripe.core.lineup.hypotheses import search
 from faithful_stripe.core.lineup.hypotheses.assignment import Hypothesis, make_ballot

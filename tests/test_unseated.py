@@ -11,7 +11,8 @@ import pytest
 
 from faithful_stripe.core.arrays.layout import layout
 from faithful_stripe.core.lineup.document.four_verdicts import Reason
-from faithful_stripe.core.lineup.evidence.parity_groups import Membership, look_alikes
+from faithful_stripe.core.lineup.evidence.membership import Membership
+from faithful_stripe.core.lineup.evidence.outdated_copies import look_alikes
 from faithful_stripe.core.lineup.evidence.sampled_places import Survey
 from faithful_stripe.core.lineup.hypotheses.assignment import Hypothesis
 from faithful_stripe.core.lineup.hypotheses.candidate import Candidate, candidates

@@ -1,4 +1,4 @@
-"""Membership: which images belong together, by the linear relations among what stands at one offset.
+"""Parity groups: which images belong together, by the linear relations among what stands at one offset.
 
 Each sampled place votes. A real group closes on most of the places in which it holds data, a chance one on almost
 none. Mirrors are relations of two; the pairs of a RAID 1E hold in a part of the rows each and form a chain.
@@ -8,38 +8,19 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
-from itertools import combinations, pairwise
+from dataclasses import replace
+from itertools import combinations
 
 import numpy as np
-import numpy.typing as npt
 
-from ...ranges import union
-from ..reading.samples import BLOCK, Pile
+from .chains import as_piece, chains_of
+from .membership import FULL_CLOSING, FULL_SHARE, LEAST_CLOSING, LEAST_SHARE, PARITY_KINDS, PLAIN_SHARE, Membership
 from .relation_kinds import group_kind, kind_of, sparse_kind
-from .sampled_places import MOST_ALIKE, Place, Survey, places_of, survey_at
+from .sampled_places import Place
 from .twin_volumes import hidden_groups
-
-LEAST_CLOSING, LEAST_SHARE = 6, 0.42
-"""A group must close on this many places, and on this share of those in which it holds data."""
 
 LEAST_TAKING_PART = 3
 """Places at which a member holds something, and they close."""
-
-FULL_CLOSING, FULL_SHARE = 24, 0.2
-"""Places at which what looks like noise on every image of a group adds up: so many are no chance, and where nothing is
-empty nobody can be missing, so a smaller share is enough."""
-
-ALIKE_SHARE = 0.05
-"""Of the places at which images hold something, those at which some are alike at least where the others are taken for
-rows that nobody ever wrote."""
-
-PLAIN_SHARE = 0.85
-"""Of the places in which they hold something, copies of one another are equal at more than this share."""
-
-PARITY_KINDS = ("sum", "two", "two less one")
-
-COMPARED_BYTES, CHUNK = 256 << 20, 1 << 20
 
 LEAST_BEFORE, SURE_BEFORE, SURE_AFTER = 12, 0.85, 0.1
 """Where a group ends to close: places before, the share of them at which it closes, and of those behind."""
@@ -47,135 +28,6 @@ LEAST_BEFORE, SURE_BEFORE, SURE_AFTER = 12, 0.85, 0.1
 ALONE_SHARE = 0.2
 """Of the places before a group's border, those at which others may hold something for it to be alone there; and of
 those behind, those at which they may hold nothing."""
-
-RELATED_SHARE = 0.5
-"""Of the places at which an image differs from one that it looks like, those at which it may be related to others and
-be an outdated copy all the same."""
-
-
-@dataclass(frozen=True)
-class Membership:
-    """Images that belong together.
-
-    images    indices into the pile, ascending
-    kind      "sum" (they add up to zero: one parity), "two" (P and Q), "two less one" (P and Q, one member missing),
-              "copies" (of one another), "chain" (each pair equal in a part of the rows: RAID 1E),
-              "ring" (each found again on the next one, a strip further: RAID 1E offset), "open ring" (one is missing)
-    closing   places at which they close, of `blocks` at which one of them holds data
-    open      offsets at which they do not, between the first and the last at which they do: before and after,
-              members may carry what is not the array's
-    order     of a chain or ring, as far as it is known; strip: of a ring, in bytes
-    until     where it ends to close on the images, in bytes, where it does so for good: one of them was imaged, or
-              rebuilt, or written, as far as that only; 0 where it closes to the end
-    """
-
-    images: tuple[int, ...]
-    kind: str
-    closing: int
-    blocks: int
-    open: tuple[int, ...] = ()
-    order: tuple[int, ...] = field(default=())
-    strip: int = 0
-    until: int = 0
-
-
-def look_alikes(taken: Survey) -> list[tuple[int, int]]:
-    """Pairs of images that hold the same at many places: mirrors, or a member beside its outdated copy. Where many hold
-    the same, as what is filled with one word does, it says nothing of any two."""
-    filled = np.asarray(taken.sketches.any(axis=2))
-    for row in np.flatnonzero(filled.sum(axis=1) > MOST_ALIKE).tolist():
-        _word, which, count = np.unique(taken.sketches[row], axis=0, return_inverse=True, return_counts=True)
-        filled[row] &= count[which.reshape(-1)] <= MOST_ALIKE
-    found = []
-    for a in range(taken.sketches.shape[1]):
-        for b in range(a + 1, taken.sketches.shape[1]):
-            either = filled[:, a] | filled[:, b]
-            same = (taken.sketches[:, a] == taken.sketches[:, b]).all(axis=1) & filled[:, a] & filled[:, b]
-            if same.sum() >= LEAST_CLOSING and same.sum() >= LEAST_SHARE * either.sum():
-                found.append((a, b))
-    return found
-
-
-def differences(pile: Pile, a: int, b: int, most: int = 48) -> npt.NDArray[np.int64]:
-    """Offsets of blocks at which two images differ, spread over all there are in what is compared: int64 (n,)."""
-    found: list[int] = []
-    left = COMPARED_BYTES
-    for start, end in union([*pile.data(a), *pile.data(b)]):
-        for at in range(start, min(end, start + left), CHUNK):
-            stop = min(at + CHUNK, end, pile.sources[a].size, pile.sources[b].size)
-            count = (stop - at) // BLOCK
-            if count > 0:
-                other = (pile.blocks(a, at, count) != pile.blocks(b, at, count)).any(axis=1)
-                found += (at + np.flatnonzero(other) * BLOCK).tolist()
-        left -= end - start
-        if left <= 0:
-            break
-    return np.array(found[:: max(1, len(found) // most)], np.int64)
-
-
-def without_outdated(pile: Pile, taken: Survey) -> tuple[list[Place], list[Membership], dict[int, int]]:
-    """Places, groups, and the images that are outdated copies of a member: outdated -> member.
-
-    Of two look-alikes one is outdated when the other one makes a parity group close, and it is itself none of its
-    members: in sparse rows, parity is a copy of the only data there are.
-    """
-    places = places_of(taken)
-    groups = memberships(places)
-    outdated: dict[int, int] = {}
-    neighbours = {frozenset(pair) for g in groups if g.kind == "chain" for pair in pairwise(g.order)}
-    for pair in look_alikes(taken):
-        if any(i in outdated for i in pair) or frozenset(pair) in neighbours:
-            continue
-        best: tuple[float, int] | None = None
-        unlike = survey_at(pile, differences(pile, *pair))
-        apart = places_of(unlike, outdated)
-        for old, kept in (pair, pair[::-1]):
-            made = memberships(places_of(taken, [*outdated, old]))
-            group = next((g for g in made if kept in g.images and g.kind in ("sum", "two", "two less one")), None)
-            if group is None or len(group.images) < 3 or _belongs(old, group, apart, places):
-                continue
-            # where the two differ, the present one closes
-            there = [p for p in places_of(unlike, [*outdated, old]) if p.filled & set(group.images)]
-            right = sum(
-                p.filled & set(group.images) == {i for r in p.relations for i in r.images} & set(group.images)
-                for p in there
-            )
-            worth = group.closing / group.blocks + right / max(1, len(there))
-            if best is None or worth > best[0]:
-                best = (worth, old)
-        already = [g for g in groups if set(pair) <= set(g.images) and g.kind == "sum" and g.closing >= 0.9 * g.blocks]
-        if best is not None and not already:
-            old = best[1]
-            outdated[old] = pair[0] if old == pair[1] else pair[1]
-    if outdated:
-        places = places_of(taken, outdated)
-        groups = memberships(places)
-    return places, groups or _chosen(hidden_groups(places), places), outdated
-
-
-CHECKS = {"sum": 1, "two": 2, "two less one": 1}
-"""The equations that hold in every row of a group."""
-
-
-def _belongs(image: int, group: Membership, apart: Sequence[Place], places: Sequence[Place]) -> bool:
-    """Whether an image that looks like one of a group is a member of it, too, and no copy of that one.
-
-    Where the two differ and the others close, a copy is related to nobody. One that holds nothing there is an equation
-    more than the group has, at the places where it is the same; a member is none.
-
-    apart  places at which the two differ
-    """
-    others = frozenset(group.images) - {image}
-
-    def equations(place: Place, images: frozenset[int]) -> int:
-        return sum(len(r.basis) for r in place.within(images))
-
-    held = [p for p in apart if image in p.filled and equations(p, others)]
-    if held:
-        return sum(any(image in r.images for r in p.relations) for p in held) > RELATED_SHARE * len(held)
-    most = CHECKS[group.kind]
-    there = [p for p in places if image in p.filled and equations(p, others) <= most]
-    return sum(equations(p, others | {image}) > most for p in there) < LEAST_CLOSING
 
 
 def memberships(places: list[Place]) -> list[Membership]:
@@ -185,6 +37,11 @@ def memberships(places: list[Place]) -> list[Membership]:
     for number, group in enumerate(found):
         found[number] = _extended(group, places, filled - {i for g in found for i in g.images})
     return found
+
+
+def or_twins(groups: list[Membership], places: list[Place]) -> list[Membership]:
+    """The groups; where there are none, those that hide behind another array with the same volume."""
+    return groups or _chosen(hidden_groups(places), places)
 
 
 def _extended(group: Membership, places: Sequence[Place], others: set[int]) -> Membership:
@@ -215,10 +72,10 @@ def _extended(group: Membership, places: Sequence[Place], others: set[int]) -> M
 def _chosen(candidates: Sequence[frozenset[int]], places: list[Place]) -> list[Membership]:
     """Of sets of images, those that are groups, disjoint, the best supported first."""
     sound = [m for images in candidates if (m := tested(images, places)) is not None]
-    chains = _chains(places)
+    chains = chains_of(places)
     sound += chains
     if chains:  # two neighbours of which the others are missing share every other row, too
-        sound = [_piece(m) if m.kind == "copies" and m.closing < PLAIN_SHARE * m.blocks else m for m in sound]
+        sound = [as_piece(m) if m.kind == "copies" and m.closing < PLAIN_SHARE * m.blocks else m for m in sound]
     chained = {frozenset(c.images) for c in chains}
     sound = [m for m in sound if m.kind != "copies" or not any(set(m.images) <= c for c in chained)]
     sound = [m for m in sound if not _several(m, sound) and not _part(m, sound)]
@@ -262,11 +119,6 @@ def _alone_before(group: Membership, places: Sequence[Place]) -> bool:
 def _rank(group: Membership) -> tuple[bool, float, int, int]:
     """The best supported first; those that close in a region only after all others."""
     return bool(group.until), -round(group.closing / group.blocks, 1), -len(group.images), -group.closing
-
-
-def _piece(pair: Membership) -> Membership:
-    """A pair as a piece of a chain."""
-    return replace(pair, kind="chain", order=pair.images) if len(pair.images) == 2 else pair
 
 
 def _part(less: Membership, sound: Sequence[Membership]) -> bool:
@@ -416,37 +268,3 @@ def _border(closes: Sequence[bool]) -> int:
     if not good.any():
         return 0
     return int(np.argmax(np.where(good, before - after, -1.0))) + 1
-
-
-def _chains(places: list[Place]) -> list[Membership]:
-    """Images of which each equals its neighbour on one side in some rows, on the other side in others."""
-    pairs: Counter[tuple[int, int]] = Counter()
-    for place in places:
-        for relation in place.relations:
-            if len(relation.images) == 2 and relation.plain:
-                pairs[relation.images[0], relation.images[1]] += 1
-    # in rows that were never written the drives hold what they held before, each something else; where next to nothing
-    # is alike, noise is what the volume holds
-    paired = {i for pair in pairs for i in pair}
-    written = theirs = [place for place in places if not place.filled.isdisjoint(paired)]
-    if sum(bool(place.relations) for place in theirs) >= max(FULL_CLOSING, ALIKE_SHARE * len(theirs)):
-        written = [place for place in theirs if place.relations or not place.filled <= place.noise]
-    either = {p: sum(p[0] in place.filled or p[1] in place.filled for place in written) for p in pairs}
-    edges = {p for p, c in pairs.items() if c >= LEAST_CLOSING and 0.25 <= c / max(1, either[p]) <= 0.8}
-    near: dict[int, set[int]] = {}
-    for a, b in edges:
-        near.setdefault(a, set()).add(b)
-        near.setdefault(b, set()).add(a)
-    found = []
-    for end in sorted(i for i, others in near.items() if len(others) == 1):
-        path = [end]
-        while True:
-            onward = [b for b in near[path[-1]] if b not in path]
-            if len(onward) != 1 or len(near[path[-1]]) > 2:
-                break
-            path.append(onward[0])
-        if len(path) >= 3 and path[0] < path[-1] and len(near[path[-1]]) == 1:
-            closing = sum(pairs[min(a, b), max(a, b)] for a, b in pairwise(path))
-            blocks = sum(not place.filled.isdisjoint(path) for place in written)
-            found.append(Membership(tuple(sorted(path)), "chain", closing, max(closing, blocks), (), tuple(path)))
-    return found

@@ -17,7 +17,7 @@ import numpy.typing as npt
 from ...arrays.geometry import STRIP_MOST
 from ..reading.samples import BLOCK, PIECE
 from ..structures.ground import Stock
-from .parity_groups import LEAST_CLOSING, Membership
+from .membership import LEAST_CLOSING, Membership
 from .sampled_places import SECTOR, noise_values
 
 MOST_REPEATS = 6

@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 
 from ...arrays.layout import EXPONENTS, LEAST_SPARED, MOST_TURN_ROWS, Layout, layout
 from ...arrays.levels import LEVELS, MOST_MEMBERS, MOST_SPANS, GeometryError
-from ..evidence.parity_groups import PLAIN_SHARE, Membership
+from ..evidence.membership import PLAIN_SHARE, Membership
 
 Column = tuple[int, ...]
 

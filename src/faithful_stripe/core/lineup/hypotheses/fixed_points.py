@@ -7,7 +7,7 @@ from dataclasses import replace
 
 from ...arrays.levels import LEVELS
 from ..document.known import MISSING, OPEN, Given
-from ..evidence.parity_groups import Membership
+from ..evidence.membership import Membership
 from .candidate import Candidate, Column, layouts_of
 
 

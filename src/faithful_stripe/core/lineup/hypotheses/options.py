@@ -10,7 +10,7 @@ from itertools import combinations
 import numpy as np
 
 from ...arrays.geometry import STRIP_LEAST
-from ..evidence.parity_groups import Membership
+from ..evidence.membership import Membership
 from ..evidence.stripe_boundaries import strip_and_phase
 from ..structures.anchors import Anchors
 from .assignment import strips

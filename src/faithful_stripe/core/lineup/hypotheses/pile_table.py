@@ -12,7 +12,8 @@ import numpy.typing as npt
 
 from ..document.lineup_document import Lineup
 from ..evidence.field_algebra import sketch
-from ..evidence.parity_groups import Membership, without_outdated
+from ..evidence.membership import Membership
+from ..evidence.outdated_copies import without_outdated
 from ..evidence.sampled_places import SAMPLE_BLOCKS, Place, Survey, places_of, survey
 from ..evidence.shifted_copies import rings
 from ..reading.samples import BLOCK, PIECE, Pile, Tell

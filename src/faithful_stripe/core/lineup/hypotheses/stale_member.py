@@ -18,7 +18,7 @@ import numpy.typing as npt
 from ...arrays.layout import P_CELL
 from ..evidence.byte_pairs import ANYTHING, accounts, best_pairs
 from ..evidence.field_algebra import sketch
-from ..evidence.parity_groups import Membership
+from ..evidence.membership import Membership
 from ..evidence.sampled_places import SECTOR, Place, Survey, places_of
 from ..reading.samples import BLOCK, Pile
 from ..structures.ground import Stock

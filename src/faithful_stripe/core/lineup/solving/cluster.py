@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from enum import Enum
 from functools import cached_property
 
-from ..evidence.parity_groups import Membership
+from ..evidence.membership import Membership
 from ..hypotheses.pile_table import Table
 from ..structures.anchors import Anchors
 

@@ -13,7 +13,7 @@ from ...ranges import clip
 from ..document.four_verdicts import Reason, Sure, Verdict, Verdicts
 from ..document.lineup_document import Evidence, Lineup
 from ..evidence.ages import copies_compared
-from ..evidence.parity_groups import Membership
+from ..evidence.membership import Membership
 from ..hypotheses.as_volume import final_geometry
 from ..hypotheses.assignment import Hypothesis
 from ..hypotheses.candidate import Candidate

@@ -10,7 +10,7 @@ from ...ranges import total
 from ..document.four_verdicts import Reason
 from ..document.known import OPEN, Given, concerned, only_as_given, with_start
 from ..document.lineup_document import Lineup, Solution
-from ..evidence.parity_groups import CHECKS, PLAIN_SHARE
+from ..evidence.membership import CHECKS, PLAIN_SHARE
 from ..full_pass.soundness import FULL_BYTES, tested
 from ..hypotheses.pile_table import (
     STOCK_BYTES,

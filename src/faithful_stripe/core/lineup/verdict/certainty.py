@@ -10,7 +10,7 @@ import numpy as np
 
 from ...arrays.geometry import Geometry
 from ...arrays.layout import Q_CELL
-from ..evidence.parity_groups import LEAST_CLOSING
+from ..evidence.membership import LEAST_CLOSING
 from ..evidence.sampled_places import Place
 from ..hypotheses.assignment import Hypothesis
 from ..hypotheses.candidate import later_turns

@@ -13,7 +13,7 @@ from ..document.four_verdicts import Reason, Sure, Verdict, Verdicts, least_of
 from ..document.four_verdicts import placed as placed_as
 from ..document.lineup_document import DISPLACED, Evidence, Lineup
 from ..evidence.ages import ages_of, mates_compared
-from ..evidence.parity_groups import LEAST_CLOSING, Membership
+from ..evidence.membership import LEAST_CLOSING, Membership
 from ..evidence.row_tests import test_sectors
 from ..hypotheses.as_volume import final_geometry, final_layout, rebuilt, words
 from ..hypotheses.assignment import Hypothesis

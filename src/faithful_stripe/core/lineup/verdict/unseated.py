@@ -13,7 +13,7 @@ import numpy as np
 import numpy.typing as npt
 
 from ...errors import StripeError
-from ..evidence.parity_groups import LEAST_CLOSING
+from ..evidence.membership import LEAST_CLOSING
 from ..hypotheses.as_volume import final_geometry, rebuilt
 from ..hypotheses.assignment import MISSING_NATS, Hypothesis
 from ..hypotheses.pile_table import Table

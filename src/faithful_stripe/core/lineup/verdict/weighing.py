@@ -13,7 +13,8 @@ from ...ranges import clip, total
 from ...source import BlockSourceError
 from ..document.four_verdicts import Reason, Sure, Verdict
 from ..document.lineup_document import Lineup
-from ..evidence.parity_groups import Membership, tested
+from ..evidence.membership import Membership
+from ..evidence.parity_groups import tested
 from ..evidence.row_tests import broken_rows
 from ..evidence.sampled_places import places_of, survey_at
 from ..hypotheses.as_volume import exchanged, final_geometry, rebuilt, words
