@@ -30,9 +30,8 @@ PENALTY = 0.5
 """Of the square of each weight but the first: figures that hardly vary in the sample say hardly anything."""
 
 RIGHT = 0.95
-"""Of the answers called probable, those that must be right: the least probability for it is chosen so, that their share
-less its standard error is no less. A share that was met just so among those it was chosen by is missed by half of all
-others."""
+"""Of the answers called probable, those that must be right: the least probability for it is chosen so. More than that
+costs right answers and keeps out hardly a wrong one: those stand on as much as any, and what is wrong is the solver."""
 
 LEAST = tuple(round(0.5 + 0.02 * n, 2) for n in range(25))
 """Probabilities that are tried for it, the least first."""
@@ -101,9 +100,7 @@ def least_of(chances: np.ndarray, right: np.ndarray, others: list[bool]) -> floa
     """
     for least in LEAST:
         chosen = chances >= least
-        count = int(chosen.sum()) + len(others)
-        share = (float(right[chosen].sum()) + sum(others)) / max(count, 1)
-        if chosen.any() and share - math.sqrt(share * (1 - share) / count) >= RIGHT:
+        if chosen.any() and (right[chosen].sum() + sum(others)) >= RIGHT * (chosen.sum() + len(others)):
             return least
     raise SystemExit("no probability is enough: more answers are needed")
 

@@ -15,7 +15,7 @@ import click
 import pytest
 
 from faithful_stripe.bench.bench import Bench
-from faithful_stripe.cli.demo import CHAPTERS
+from faithful_stripe.cli.demo_lesson import CHAPTERS
 from faithful_stripe.cli.main import COMMANDS
 from faithful_stripe.cli.main import fstripe as root
 from faithful_stripe.core.arrays.rebuild import check_rows

@@ -31,10 +31,10 @@ class Entry(NamedTuple):
 
 
 COMMANDS: dict[str, Entry] = {
-    "survey": Entry("look", "look", "survey", "What is in the server, what it is used for, what needs attention."),
-    "bays": Entry("look", "look", "bays", "Draw the front panel: what is in which bay."),
+    "survey": Entry("look", "survey", "survey", "What is in the server, what it is used for, what needs attention."),
+    "bays": Entry("look", "survey", "bays", "Draw the front panel: what is in which bay."),
     "log": Entry("look", "log", "log", "The server's events, in order."),
-    "watch": Entry("look", "look", "watch", "Follow rebuilds, copies and checks until they are done."),
+    "watch": Entry("look", "watch", "watch", "Follow rebuilds, copies and checks until they are done."),
     "words": Entry("look", "vocabulary", "words", "What a word means here, and which command serves it."),
     "firmware": Entry("prepare", "firmware", "firmware", "Firmware settings: show, set, restart and read again."),
     "ready": Entry("prepare", "ready", "ready", "Is the server ready to be installed and to boot? One checklist."),
