@@ -117,6 +117,7 @@ def test_casts_are_made_for_what_is_given_where_there_are_none():
     assert [c.seats for c in seated] == [(1, -1, 0)]
 
 
+@pytest.mark.long
 def test_a_layout_of_several_that_fit_equally_is_not_headlined(fstripe, pile):
     """RAID 6 of four, of an array that is RAID 5: nothing tells one such layout from another."""
     told = fstripe("lineup", "solve", *sorted(pile.glob("*.img")), "--level", "6")

@@ -168,11 +168,11 @@ def small(tmp_path_factory):
     "which",
     [
         "691/4",  # RAID 60, nearly empty: one span and three of the other were "one group of seven"
-        "691/12",  # RAID 6, one image cut short: "one of 16, which lacks one"
+        pytest.param("691/12", marks=pytest.mark.long),  # RAID 6, one image cut short: "one of 16, which lacks one"
         "802/182",  # RAID 6, one image silent from half of it on: without that one, "which lacks one"
         "692/40",  # RAID 6: a member "an outdated copy" of another
         "802/32",  # RAID 60 likewise
-        "802/192",  # RAID 6 likewise, where the two differ in empty places alone
+        pytest.param("802/192", marks=pytest.mark.long),  # RAID 6 likewise, where the two differ in empty places alone
     ],
 )
 def test_the_spans_of_random_piles_are_found(small, tmp_path, which):

@@ -69,8 +69,8 @@ def over(polynomial):
     [
         (("parity-N", "continuation", "after-p", "data-index"), 0x187),
         (("parity-N", "continuation", "before-p", "member-position-reversed"), 0x12D),
-        (("parity-0", "restart", "after-p", "data-index-reversed"), 0x187),
-        (("parity-N", "restart", "after-p", "member-position"), 0x1F5),
+        pytest.param(("parity-0", "restart", "after-p", "data-index-reversed"), 0x187, marks=pytest.mark.long),
+        pytest.param(("parity-N", "restart", "after-p", "member-position"), 0x1F5, marks=pytest.mark.long),
     ],
 )
 def test_q_over_another_polynomial_is_seen_and_the_volume_read_by_p(volumes, fstripe, qualifiers, polynomial):

@@ -45,7 +45,13 @@ CASES = [
         "undecided",
     ),
     ("ntfs", Spec("RAID6", 5, 16384, "parity-N", "restart", "after-p", "data-index-reversed"), (), "certain"),
-    ("ntfs", Spec("RAID6", 6, 16384, "parity-0", "restart", "after-p", "member-position-reversed"), (), "certain"),
+    pytest.param(
+        "ntfs",
+        Spec("RAID6", 6, 16384, "parity-0", "restart", "after-p", "member-position-reversed"),
+        (),
+        "certain",
+        marks=pytest.mark.long,
+    ),
     ("ntfs", Spec("RAID6", 6, 16384, "parity-0", "restart", "after-p", "data-index-reversed"), (2,), "certain"),
 ]
 """Little data: undecided where parity may as well move on later than the data reach."""

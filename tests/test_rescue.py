@@ -272,7 +272,7 @@ ALIKE = Spec("RAID5", 3, 16384, "parity-N", "restart")
         ("ntfs", (False, None), (0, "other"), Doubt.LIKELY, set()),  # only the controller says which
         pytest.param("log", (None, None), (0, "blank"), Doubt.LIKELY, set(), marks=pytest.mark.long),  # only the bytes
         pytest.param("log", (False, None), (1, "blank"), Doubt.LIKELY, set(), marks=pytest.mark.long),
-        ("log", (None, None), (1, "stranger"), Doubt.NOT_MEMBERS, set()),
+        pytest.param("log", (None, None), (1, "stranger"), Doubt.NOT_MEMBERS, set(), marks=pytest.mark.long),
     ],
 )
 def test_images_prove_nothing_where_they_do_not_fit_what_is_known(

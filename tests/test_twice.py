@@ -157,7 +157,7 @@ def test_mates_that_are_found_stay_mates_whatever_else_is_undecided(tmp_path, vo
     assert set(mirror.members) == {str(m) for m in mates} and mirror.strength == "certain"
 
 
-@pytest.mark.parametrize("cut_at", [0.3, 0.7])
+@pytest.mark.parametrize("cut_at", [0.3, pytest.param(0.7, marks=pytest.mark.long)])
 def test_a_mate_that_ends_early_is_a_mate_and_nobody_is_missing(fstripe, observatory, cut_at):
     """Elsewhere the mates differ where nothing was ever written: the only two that are equal looked like one drive that
     was imaged twice, and the volume ended where the shorter one does."""
