@@ -13,33 +13,16 @@ import threading
 from collections.abc import Callable, Iterator, Sequence
 from enum import StrEnum
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Any
 
 from ..core.ranges import Range
 from ..core.source import Buffer, Unreadable, check_bounds
+from .drive_image import DriveImage
 from .image import ImageFile, MediaError
 from .parts import Parts, open_image
 from .qcow2 import Qcow2
 from .remote import address_of, open_remote
 from .rescuemap import Merged, Rescued, is_map, map_beside, read_map
-
-
-class DriveImage(Protocol):
-    """An image of a drive in any form: a block source that knows which file it is."""
-
-    @property
-    def size(self) -> int: ...
-    @property
-    def path(self) -> Path: ...
-    @property
-    def identity(self) -> str: ...
-    @property
-    def written(self) -> int: ...
-    @property
-    def serial(self) -> str: ...
-    def read_into(self, offset: int, buffer: Buffer) -> None: ...
-    def data_ranges(self, start: int = 0, end: int | None = None) -> Iterator[Range]: ...
-    def close(self) -> None: ...
 
 
 class Form(StrEnum):

@@ -10,11 +10,11 @@ from __future__ import annotations
 from bisect import bisect_right
 from collections.abc import Iterator, Sequence
 from pathlib import Path
-from typing import Protocol
 
 from ..core.lineup.reading.imaged_twice import BestOf
 from ..core.ranges import Range, clip, subtract, union
 from ..core.source import Buffer, Unreadable
+from .drive_image import DriveImage
 from .image import ImageFile, MediaError, media_error
 
 MOST_BYTES = 64 << 20
@@ -118,31 +118,13 @@ def _number(word: str) -> int | None:
         return int(word, 8) if word.isdigit() and set(word) <= set("01234567") else None
 
 
-class Whole(Protocol):
-    """An image without a map."""
-
-    @property
-    def size(self) -> int: ...
-    @property
-    def path(self) -> Path: ...
-    @property
-    def identity(self) -> str: ...
-    @property
-    def written(self) -> int: ...
-    @property
-    def serial(self) -> str: ...
-    def read_into(self, offset: int, buffer: Buffer) -> None: ...
-    def data_ranges(self, start: int = 0, end: int | None = None) -> Iterator[Range]: ...
-    def close(self) -> None: ...
-
-
 class Rescued:
     """An image of which only some ranges were read from the drive: the others are unreadable, whatever stands there.
 
     good  the ranges that were read, in bytes, ascending and disjoint
     """
 
-    def __init__(self, image: Whole, good: list[Range]) -> None:
+    def __init__(self, image: DriveImage, good: list[Range]) -> None:
         self.image, self.good = image, good
         self.path = image.path
         self._starts = [a for a, _b in good]

@@ -29,8 +29,9 @@ from ..core.lineup.reading.samples import PATIENCE_SECONDS, Effort, Pile, Tell, 
 from ..core.lineup.solving.solve import STOPPED, solve, solve_given, stopped
 from ..core.lineup.structures.standing import evidence_map, structures_on
 from ..core.source import BlockSource, BlockSourceError
+from ..media.drive_image import DriveImage
 from ..media.forgiving import Forgiving
-from ..media.forms import DriveImage, open_drive, whole_images
+from ..media.forms import open_drive, whole_images
 from ..media.given import text_given, toml_of, why_not
 from ..media.image import MediaError
 from ..media.remote import address_of
