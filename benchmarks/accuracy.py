@@ -415,11 +415,9 @@ def one(job: tuple[int, int, dict[str, str], str, str, int, int, bool]) -> Row:
         if solution and not case.unreadable:
             prove_it, turn = (each and number % each == 0 for each in (prove_each, turn_each))
             alike = asked_again(case, solution, place, bool(prove_it), bool(turn))
-        settle = (
-            "; ".join(f"{a.geometry.layout.level} of {a.geometry.members}: {a.settle}" for a in solution.arrays)
-            if solution
-            else ""
-        )
+        found = solution.arrays if solution else ()
+        shapes = [f"{a.geometry.layout.level} of {a.geometry.members}" for a in found]
+        settle = "; ".join(f"{one}: {a.settle.what if a.settle else ''}" for one, a in zip(shapes, found, strict=True))
         return {
             "seed": seed, "number": number, "words": case.words(), "result": judged.result, "said": judged.said,
             "false": list(judged.false), "seconds": round(seconds, 2), "lead": round(judged.lead, 1),

@@ -167,3 +167,7 @@ def _lineups(ask: Callable[..., Any], folder: Path, volume: Path) -> Iterator[tu
     yield ask("lineup", "report", "found.toml", "--result", "volume.img", name=2)
     (folder / "c.img").unlink()
     yield ask("lineup", "solve", *(n for n in names if n != "c.img"), name=2)
+    for spec in (Spec("RAID1", 2, 65536), Spec("RAID6", 4, 65536, "parity-N", "continuation", "after-p", "data-index")):
+        images = [folder / f"{spec.level}-{number}.img" for number in range(spec.members)]
+        cut(volume, spec, images)
+        yield ask("lineup", "solve", *(path.name for path in images), name=2)

@@ -9,6 +9,7 @@ import pytest
 from faithful_stripe.core.arrays.geometry import geometry
 from faithful_stripe.core.lineup.document.four_verdicts import placed
 from faithful_stripe.core.lineup.document.lineup_document import Lineup, Solution
+from faithful_stripe.core.lineup.document.told_facts import Note, Remark
 from faithful_stripe.core.lineup.evidence.membership import Membership
 from faithful_stripe.core.lineup.hypotheses.candidate import candidates, with_unseen
 from faithful_stripe.core.lineup.hypotheses.pile_table import lay_out, loose_images
@@ -64,7 +65,7 @@ def test_a_copy_of_a_part_of_the_volume_is_no_member_and_is_named(volumes, tmp_p
     found = solve_images([*case.images, copy])
     (array,) = found.arrays
     assert right(case, array) and found.unused == (str(copy),)
-    assert [note for note in found.notes if str(copy) in note and str(2 * MIB) in note]
+    assert Note(Remark.PART_COPY, (str(copy),), 2 * MIB) in found.notes
 
 
 def test_what_became_of_a_copy_since_takes_nothing_from_that_it_is_one_unless_it_is_much(volumes, tmp_path):
@@ -78,7 +79,7 @@ def test_what_became_of_a_copy_since_takes_nothing_from_that_it_is_one_unless_it
         data[held[::every]] = np.random.default_rng(every).integers(0, 256, (len(held[::every]), 4096), np.uint8)
         data.tofile(copy)
         found = solve_images([*case.images, copy])
-        assert any(str(copy) in note for note in found.notes) is is_one, every
+        assert any(str(copy) in note.images for note in found.notes) is is_one, every
 
 
 def test_members_of_one_array_are_no_copies_of_what_another_one_with_the_same_volume_holds(

@@ -13,6 +13,7 @@ from faithful_stripe.core.arrays.geometry import geometry
 from faithful_stripe.core.lineup.document.former import Former, without
 from faithful_stripe.core.lineup.document.four_verdicts import Sure, placed
 from faithful_stripe.core.lineup.document.lineup_document import Lineup, LineupError, Solution, read_document
+from faithful_stripe.core.lineup.document.told_facts import Settle, Settles
 from faithful_stripe.core.lineup.full_pass import soundness
 from faithful_stripe.core.lineup.full_pass.patches import patches
 from faithful_stripe.core.lineup.reading.samples import Pile, silent
@@ -34,6 +35,8 @@ SHAPES = {
     "RAID5": (4, 5, {"rotation": "parity-N", "data": "continuation"}),
     "RAID6": (5, 7, {"rotation": "parity-0", "data": "restart", "q_exponent": "member-position"}),
 }
+
+MORE = Settles(Settle.MORE_DATA)
 
 
 def growing(level, border, empty=()):
@@ -120,7 +123,15 @@ def test_a_volume_that_was_written_to_while_it_grew_proves_less(every, order):
     volume, blocks = Array(new, members), np.random.default_rng(8)
     for at in range(0, new.pattern.strips_within(100) * STRIP, 4096 * every) if every else ():
         volume.write(at, blocks.bytes(4096))
-    unknown = Lineup(new, named(new).members, placed("undecided"), 9.0, 0.0, settle="more", alternatives=("another",))
+    unknown = Lineup(
+        new,
+        named(new).members,
+        placed("undecided"),
+        9.0,
+        0.0,
+        settle=Settles(Settle.MORE_DATA),
+        alternatives=("another",),
+    )
     (array,) = looked_at(members, unknown).arrays
     assert (array.former.row if array.former else None) == (100 if order else None)
     if order == "certain":

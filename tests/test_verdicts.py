@@ -13,7 +13,8 @@ from hypothesis import strategies as st
 from faithful_stripe.core.arrays.geometry import geometry
 from faithful_stripe.core.lineup.document import calibration
 from faithful_stripe.core.lineup.document.four_verdicts import Reason, Sure, Verdict, Verdicts, placed
-from faithful_stripe.core.lineup.document.lineup_document import Evidence, Lineup
+from faithful_stripe.core.lineup.document.lineup_document import Lineup
+from faithful_stripe.core.lineup.document.told_facts import Evidence, Settle, Settles, What
 from faithful_stripe.core.lineup.evidence.row_tests import CopyTest
 from faithful_stripe.core.lineup.hypotheses.standing_facts import fits
 from faithful_stripe.core.lineup.hypotheses.votes import chosen
@@ -25,7 +26,7 @@ from faithful_stripe.core.lineup.structures.volume_walk import Proof
 from faithful_stripe.core.lineup.verdict import finishing, weighing
 from faithful_stripe.core.lineup.verdict.certainty import LEAST_STATED, standing_of
 from faithful_stripe.core.lineup.verdict.missing_slot import Judged
-from faithful_stripe.core.lineup.verdict.volume_reading import FILES_FAIL, FILES_HOLD, read_volume
+from faithful_stripe.core.lineup.verdict.volume_reading import read_volume
 from faithful_stripe.core.lineup.verdict.volume_start import Begin
 
 from .test_refining import laid_out  # noqa: F401
@@ -106,7 +107,7 @@ def test_an_answer_that_was_found_elsewhere_is_a_rival(lead, sure):
     )
     made = finishing.beside_another(best, second)
     assert made.verdicts.order.sure is sure and made.verdicts.start.sure is sure and made.next == 100 - lead
-    assert ("another answer" in made.settle) is (sure is not Sure.CERTAIN)
+    assert (made.settle == Settles(Settle.RIVAL)) is (sure is not Sure.CERTAIN)
 
 
 @pytest.mark.parametrize(
@@ -198,12 +199,12 @@ def test_checksums_that_fail_in_a_part_contradict_and_a_few_do_not(judged):
 @pytest.mark.parametrize(
     ("evidence", "doubted"),
     [
-        ((("proof", 3, ""), ("against", 5, "")), True),
-        ((("proof", 6, ""), ("against", 5, "")), False),
-        ((("proof", 3, ""), ("failing", 5, "")), True),
-        ((("against", 4, ""),), False),
-        ((("proof", 1, FILES_HOLD), ("against", 5, FILES_FAIL), ("proof", 9, "")), True),
-        ((("proof", 2, FILES_HOLD), ("against", 5, FILES_FAIL), ("proof", 9, "")), False),
+        ((("proof", 3, None), ("against", 5, None)), True),
+        ((("proof", 6, None), ("against", 5, None)), False),
+        ((("proof", 3, None), ("failing", 5, None)), True),
+        ((("against", 4, None),), False),
+        ((("proof", 1, What.FILES), ("against", 5, What.FILES_FAIL), ("proof", 9, None)), True),
+        ((("proof", 2, What.FILES), ("against", 5, What.FILES_FAIL), ("proof", 9, None)), False),
     ],
 )
 def test_an_answer_that_more_speaks_against_is_refuted_unless_it_is_certain(judged, evidence, doubted):

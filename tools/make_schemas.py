@@ -21,7 +21,7 @@ from tests.conftest import Runner
 from tests.json_story import story
 
 DOCS = Path(__file__).parents[1] / "docs" / "json"
-VERSION = 1
+VERSION = 2
 MAPS = {"attributes", "settings", "rows", "setup", "facts", "counts"}
 """Objects whose keys are names of things, not fields."""
 MOST_FIELDS = 60

@@ -28,6 +28,7 @@ def array_parts(array: Lineup, number: int, explain: bool) -> list[Part]:
     """One array in full."""
     from ..core.lineup.document.four_verdicts import Sure
     from ..core.units import binary_size, decimal_size
+    from .evidence_words import says, settles
     from .lineup_words import growing, layout_words, measured, share, strength
     from .render import Line, Table
 
@@ -55,11 +56,11 @@ def array_parts(array: Lineup, number: int, explain: bool) -> list[Part]:
         table.add(f"out of date{f', {seats[name]}' if name in seats else ''}", name)
     evidence = Table("", ["evidence", ">count", "says"])
     for e in array.evidence:
-        evidence.add(e.kind, str(e.count), e.says)
+        evidence.add(e.kind, str(e.count), says(e))
     start = f", data from byte {made.start_bytes[0]}" if any(made.start_bytes) else ""
     size = f"volume of {decimal_size(array.volume_bytes)} ({array.volume_bytes} bytes){start}"
     parts: list[Part] = [Line(head, "head")]
-    settle = [Line(f"What would settle it: {array.settle}")] if array.settle else []
+    settle = [Line(f"What would settle it: {settles(array.settle)}")] if array.settle else []
     if open_ and not explain and array.chance is not None and array.chance < LEAST_SHOWN:
         guess = f"No layout stands out. The nearest is a guess, right in {share(array.chance)} on such signs"
         parts.append(Line(f"{guess}; --explain shows it.", "Warning"))

@@ -106,6 +106,7 @@ def _text(found: Recovery, kind: str, technician: str, remark: str) -> str:
 
     from ..core.units import binary_size, decimal_size
     from ..core.visible import visible
+    from .evidence_words import says, settles
     from .lineup_words import growing, layout_words, lines, measured, summary
 
     array = found.lineup
@@ -115,6 +116,7 @@ def _text(found: Recovery, kind: str, technician: str, remark: str) -> str:
         keep_trailing_newline=True, finalize=lambda value: visible(value) if type(value) is str else value,
     )  # fmt: skip
     pages.filters["commands"] = _commands
+    pages.filters["says"] = says
     words = layout_words(made.layout)
     images = [
         {"position": "" if i.position is None else i.position, "name": Path(i.name).name, "role": i.role.value,
@@ -132,7 +134,8 @@ def _text(found: Recovery, kind: str, technician: str, remark: str) -> str:
     page = pages.get_template(f"lineup{kind}")
     return page.render(
         r=found, technician=technician, remark=remark, images=images, omitted=omitted, verdict=sure,
-        certain=array.verdicts.certain, measured=measured(array), settle=array.settle, alternatives=array.alternatives,
+        certain=array.verdicts.certain, measured=measured(array), settle=settles(array.settle),
+        alternatives=array.alternatives,
         head=f"{made.layout.level} of {made.members}, strip {binary_size(made.strip_bytes)}"
         + "".join(f", {w}" for w in words),
         size=f"{decimal_size(array.volume_bytes)} ({array.volume_bytes} bytes)", growing=growing(array),

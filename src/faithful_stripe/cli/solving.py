@@ -157,6 +157,7 @@ def _trace_parts(solution: Solution) -> list[Part]:
 
 def _solution_parts(solution: Solution, out: Path | None, explain: bool) -> list[Part]:
     from ..core.units import binary_size
+    from .evidence_words import remark
     from .render import Line
 
     parts: list[Part] = []
@@ -176,7 +177,7 @@ def _solution_parts(solution: Solution, out: Path | None, explain: bool) -> list
         parts.append(Line(f"  it states {claim.states}"))
         parts += [Line(f"  wrong: {wrong}") for wrong in claim.wrong]
     parts += given_parts(solution)
-    parts += [Line(f"Note: {note}", "Warning") for note in solution.notes]
+    parts += [Line(f"Note: {remark(note)}", "Warning") for note in solution.notes]
     parts.append(Line(f"Read: {binary_size(solution.bytes_read)}."))
     if out:
         decided = any(a.verdicts.placing != "undecided" for a in solution.arrays)

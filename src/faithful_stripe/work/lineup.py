@@ -23,6 +23,7 @@ from ..core.lineup.document.four_verdicts import Reason, Sure, Verdict, Verdicts
 from ..core.lineup.document.held import Held
 from ..core.lineup.document.known import MISSING, OPEN, Given
 from ..core.lineup.document.lineup_document import Claim, Lineup, LineupError, Solution, read_document
+from ..core.lineup.document.told_facts import Note, Remark
 from ..core.lineup.full_pass.soundness import tested
 from ..core.lineup.reading.imaged_twice import imaged_twice
 from ..core.lineup.reading.samples import PATIENCE_SECONDS, Effort, Pile, Tell, silent
@@ -86,7 +87,7 @@ def solve_images(
         unused = (*solution.unused, *map(str, left_out), *(() if arrays else map(str, old)))
         notes = solution.notes
         if pieces:
-            notes = (*notes, f"{len(pieces)} files named are pieces or maps of other images")
+            notes = (*notes, Note(Remark.PIECES, count=len(pieces)))
         return replace(
             solution,
             arrays=arrays,
@@ -134,7 +135,7 @@ def _as_passes(
     worst = min((sure.index(a.strength) for a in lacking), default=0)
     if mine is None or sure.index(mine.strength) < max(1, worst) or _mates_rather(mine, joined):
         return None
-    notes = (*again.notes, f"imaged twice, and read as one drive each: {', '.join(sorted(joined))}")
+    notes = (*again.notes, Note(Remark.IMAGED_TWICE, tuple(sorted(joined))))
     arrays = tuple(
         replace(a, alternatives=(*a.alternatives, MATES_ALIKE))
         if joined & set(a.members) and a.geometry.layout.level == "RAID0"

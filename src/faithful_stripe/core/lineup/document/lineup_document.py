@@ -19,6 +19,7 @@ from .held import Held
 from .ledger import Entry, Ledger
 from .other_parity import SecondParity
 from .row_map import RowMap, opened
+from .told_facts import Evidence, Note, Settles
 
 if TYPE_CHECKING:
     from .known import Difference, Given
@@ -44,15 +45,6 @@ HALF = 0.5
 
 
 @dataclass(frozen=True)
-class Evidence:
-    """One kind of evidence: how many facts of it, and what it says in plain words."""
-
-    kind: str
-    count: int
-    says: str
-
-
-@dataclass(frozen=True)
 class Lineup:
     """One array: its geometry, the images by position (None missing), and how sure that is.
 
@@ -67,7 +59,7 @@ class Lineup:
     seals         hashes of all that its members held when everything was read, where it was
     rowmap        what a pass over everything found, where there was one
     alternatives  lineups or statements that the evidence cannot tell from this one
-    settle        what would decide it; "" when certain
+    settle        what would decide it; None when certain
     until         where on its images another array begins, in bytes; None where none is known to
     holds         what stands on the volume, where order and start were not left undecided
     former        the layout that rows behind some row still have, where members were added and that stopped midway
@@ -81,7 +73,7 @@ class Lineup:
     evidence: tuple[Evidence, ...] = ()
     alternatives: tuple[str, ...] = ()
     stale: tuple[str, ...] = ()
-    settle: str = ""
+    settle: Settles | None = None
     seats: tuple[tuple[str, int], ...] = ()
     rowmap: RowMap | None = None
     ages: tuple[Age, ...] = ()
@@ -163,14 +155,14 @@ class Lineup:
             },
             **({"ledger": [e.as_document() for e in self.ledger]} if self.ledger else {}),
             **({"rival": [e.as_document() for e in self.rival]} if self.rival else {}),
-            "evidence": [{"kind": e.kind, "count": e.count, "says": e.says} for e in self.evidence],
+            "evidence": [e.as_document() for e in self.evidence],
             "alternatives": list(self.alternatives),
             **({"former": self.former.as_document()} if self.former else {}),
             **({"until_bytes": self.until} if self.until is not None else {}),
             **({"holds": [one.as_document() for one in self.holds]} if self.holds else {}),
             **({"ages": [age.as_document() for age in self.ages]} if self.ages else {}),
             **({"seals": [seal.as_document() for seal in self.seals]} if self.seals else {}),
-            **({"settle": self.settle} if self.settle else {}),
+            **({"settle": self.settle.as_document()} if self.settle else {}),
             **({"map": self.rowmap.as_document()} if self.rowmap else {}),
         }
 
@@ -210,7 +202,7 @@ class Solution:
     arrays: tuple[Lineup, ...]
     unused: tuple[str, ...]
     bytes_read: int = 0
-    notes: tuple[str, ...] = field(default=())
+    notes: tuple[Note, ...] = field(default=())
     trace: tuple[tuple[str, str], ...] = field(default=())
     claims: tuple[Claim, ...] = field(default=())
     images: tuple[Fingerprint, ...] = field(default=())
@@ -226,7 +218,7 @@ class Solution:
             "unused": list(self.unused),
             "images": [image.as_document() for image in self.images],
             "bytes_read": self.bytes_read,
-            "notes": list(self.notes),
+            "notes": [note.as_document() for note in self.notes],
             "claims": [asdict(c) for c in self.claims],
             **({"given": self.given.as_document()} if self.given else {}),
             **({"differences": [asdict(d) for d in self.differences]} if self.differences else {}),
@@ -301,7 +293,8 @@ def _array(entry: object, where: str) -> Lineup:
         ages = tuple(Age.from_document(age) for age in entry.get("ages", ()))
         seals = tuple(Seal.from_document(seal) for seal in entry.get("seals", ()))
         seats = tuple((str(seat["image"]), int(seat["position"])) for seat in entry.get("seats", ()))
-        evidence = tuple(Evidence(str(e["kind"]), int(e["count"]), str(e["says"])) for e in entry.get("evidence", ()))
+        evidence = tuple(Evidence.from_document(e) for e in entry.get("evidence", ()))
+        settle = Settles.from_document(entry["settle"]) if isinstance(entry.get("settle"), dict) else None
         others = tuple(map(str, entry.get("alternatives", ())))
         ledger, rival = (tuple(Entry.from_document(e) for e in entry.get(key, ())) for key in ("ledger", "rival"))
         until = int(entry["until_bytes"]) if "until_bytes" in entry else None
@@ -309,7 +302,7 @@ def _array(entry: object, where: str) -> Lineup:
     except (*UNFIT, GeometryError) as reason:
         raise _wrong(
             where,
-            "verdicts, score, ledger, evidence, map, ages, seals, seats or former: not as `lineup solve --out` "
+            "verdicts, score, ledger, evidence, settle, map, ages, seals, seats or former: not as `lineup solve --out` "
             "writes them",
         ) from reason
     stated = [*(position for _name, position in seats), *(a.member for a in ages)]
@@ -326,7 +319,7 @@ def _array(entry: object, where: str) -> Lineup:
         rival=rival,
         evidence=evidence,
         alternatives=others,
-        settle=str(entry.get("settle", "")),
+        settle=settle,
         stale=tuple(map(str, entry.get("stale", ()))),
         seats=seats,
         rowmap=rowmap,

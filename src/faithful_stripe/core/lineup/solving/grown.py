@@ -23,7 +23,8 @@ from ...ranges import Range, clip, total, union
 from ...source import BlockSource, BlockSourceError
 from ..document.former import Former, resized, without
 from ..document.four_verdicts import Reason, Sure, Verdict
-from ..document.lineup_document import Evidence, Lineup, Solution
+from ..document.lineup_document import Lineup, Solution
+from ..document.told_facts import Evidence, What
 from ..reading.samples import BLOCK, Pile, Tell
 from ..structures.standing import Structures, rows_told, structures_on
 from .slices import Search, seen_between
@@ -236,7 +237,7 @@ def _grown(known: _Known, wider: tuple[Lineup, int]) -> Lineup | None:
     pile.bytes_read += twice.read
     if meeting is None:
         return None
-    evidence = Evidence(KIND, meeting.count, meeting.says.format(meeting.row, before))
+    evidence = Evidence(KIND, meeting.count, meeting.what, images=before, row=meeting.row)
     found = replace(array, former=Former(old, tuple(range(before)), meeting.row), evidence=(*array.evidence, evidence))
     return _as_proven(found, meeting)
 
@@ -258,7 +259,7 @@ def _as_proven(array: Lineup, meeting: _Meeting) -> Lineup:
     start = start if start.sure is Sure.CERTAIN else proven
     whole = order.sure is Sure.CERTAIN
     return replace(
-        array, verdicts=replace(array.verdicts, order=order, start=start), settle="" if whole else array.settle,
+        array, verdicts=replace(array.verdicts, order=order, start=start), settle=None if whole else array.settle,
         alternatives=() if whole else array.alternatives,
     )  # fmt: skip
 
@@ -267,14 +268,14 @@ def _as_proven(array: Lineup, meeting: _Meeting) -> Lineup:
 class _Meeting:
     """Where two layouts meet.
 
-    row     the first one that still stands in the former layout; count: facts that say so; says: what they are
+    row     the first one that still stands in the former layout; count: facts that say so; what: they are
     untold  whether rows that hold data stand between, of which nothing says in which layout
     proves  whether blocks of every member stand where both layouts put them, and none elsewhere
     """
 
     row: int
     count: int
-    says: str
+    what: What
     untold: bool = False
     proves: bool = False
 
@@ -298,7 +299,7 @@ def _told_by_structures(known: _Known, array: Lineup, old: Geometry) -> _Meeting
     if min(count, before) < LEAST_STRUCTURES or wrong > MOST_OTHER * count or early > MOST_OTHER * before:
         return None
     untold = bool((behind < int(old_only[old_only >= border].min())).any())
-    return _Meeting(border, count, "structures from row {} on stand where the layout with {} members puts them", untold)
+    return _Meeting(border, count, What.FORMER_STRUCTURES, untold)
 
 
 def _rows_held(pile: Pile, name: str | None, start: int, strip: int) -> npt.NDArray[np.int64]:
@@ -321,8 +322,7 @@ def _twice_there(twice: _Twice) -> _Meeting | None:
         just_before = clip(held, (int(border * share) + 1) * per_row, border * per_row)
         count, proves = _confirmed(twice, just_before)
         if count >= LEAST_TWICE:
-            says = "blocks just before row {} hold what the layout with {} members has further behind"
-            return _Meeting(border, count, says, proves=proves)
+            return _Meeting(border, count, What.TWICE_THERE, proves=proves)
     return None
 
 

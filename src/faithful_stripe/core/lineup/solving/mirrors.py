@@ -11,7 +11,8 @@ import numpy as np
 from ...arrays.geometry import STRIP_MOST
 from ...ranges import clip
 from ..document.four_verdicts import Reason, Sure, Verdict, Verdicts
-from ..document.lineup_document import Evidence, Lineup
+from ..document.lineup_document import Lineup
+from ..document.told_facts import Evidence, Settle, Settles, What
 from ..evidence.ages import copies_compared
 from ..evidence.membership import Membership
 from ..hypotheses.as_volume import final_geometry
@@ -24,7 +25,6 @@ from ..hypotheses.votes import ROUND, bases_of
 from ..reading.samples import BLOCK, Pile
 from ..structures.anchors import Anchors
 from ..verdict.certainty import SUPERBLOCK, displaced
-from ..verdict.finishing import WHERE_IT_BEGINS
 from ..verdict.volume_reading import read_volume
 from ..verdict.volume_start import begin_of, further_on
 
@@ -70,11 +70,11 @@ def conclude_mirror(
         made, replace(best, start=start), table.pile, table.places, start + size
     )
     known = bool(grounds)
-    says = f"places at which all copies are equal, of {group.blocks}"
-    evidence = [Evidence("membership", group.closing, says), *findings.evidence()]
+    equal_at = Evidence("membership", group.closing, What.COPIES_EQUAL, group.blocks)
+    evidence = [equal_at, *findings.evidence()]
     if held:
         kind = "pages" if all(a.ground.guessed for a, _base in placed) else "anchors"  # see `_perhaps_striped`
-        evidence.append(Evidence(kind, held, f"structures stand where a plain mirror puts them, of {tested}"))
+        evidence.append(Evidence(kind, held, What.STANDING_IN_MIRROR, tested))
     equal = not group.open
     ages = copies_compared(start, [column[0] for column in candidate.columns], placed) if not equal else ()
     older = {candidate.columns[a.member][0] for a in ages if a.older}
@@ -92,21 +92,19 @@ def conclude_mirror(
     sure = plain and not findings.contradicted and not begin.shift and not group.until and not alone
     split_up = apart or (known and not plain and tested >= 8)
     untold = not held and not anything_before(table, set(candidate.images), ROUND)
-    settle = "" if sure else "a file system that can be read, or the controller's own configuration"
+    settle = None if sure else Settle.READABLE
     if sure and begin.verdict.sure is Sure.UNDECIDED:
-        settle = WHERE_IT_BEGINS
+        settle = Settle.START
     if larger:
-        settle = "the file system on them is larger than they are: they are copies of a part of it only"
+        settle = Settle.LARGER
     elif alone:
-        settle = "whether the images of the same size beside them are members, too: the controller's own configuration"
+        settle = Settle.BESIDE
     if untold:
-        settle = (
-            "the heads of the images are empty, and nothing tells where the data began: what the volume started with"
-        )
+        settle = Settle.EMPTY_HEADS
     if split_up:
-        settle = "parts of a file system are there, but it does not read as a plain mirror: perhaps a striped one"
+        settle = Settle.PERHAPS_STRIPED
     elif not equal and not stale:
-        settle = "the copies differ in places: find out which was written last"
+        settle = Settle.WRITTEN_LAST
     return Lineup(
         geometry=made,
         members=tuple(None if i is None or table.pile.names[i] in stale else table.pile.names[i] for i in members),
@@ -131,7 +129,7 @@ def conclude_mirror(
             "the members are interchangeable: any order gives the same volume; the strip size has no effect",
         ),
         stale=stale,
-        settle=settle,
+        settle=None if settle is None else Settles(settle),
         seats=tuple(
             (name, p) for p, i in enumerate(members) if i is not None and (name := table.pile.names[i]) in stale
         ),

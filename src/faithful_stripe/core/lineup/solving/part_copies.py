@@ -14,6 +14,7 @@ import numpy.typing as npt
 
 from ...ranges import total
 from ..document.lineup_document import Lineup, Solution
+from ..document.told_facts import Note, Remark
 from ..evidence.sampled_places import SECTOR
 from ..evidence.shifted_copies import LEAST_FILLED, MOST_REPEATS, sector_sums
 from ..reading.samples import BLOCK, LOOK_BYTES, LOOK_CHUNK, Pile, Tell
@@ -77,7 +78,7 @@ def without_part_copies(
         where = next(ranges, None)
         if where is None:
             return None
-        notes.append(f"{pile.names[one.image]} is no member: it holds a copy of the volume from byte {where} on")
+        notes.append(Note(Remark.PART_COPY, (pile.names[one.image],), where))
     if any(array.strength == "undecided" for array in found.arrays):
         return None
     return replace(found, unused=(*found.unused, *others), bytes_read=pile.bytes_read, notes=(*found.notes, *notes))

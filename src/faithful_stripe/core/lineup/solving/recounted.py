@@ -16,8 +16,9 @@ from ...arrays.gf256 import POLYNOMIAL
 from ...arrays.layout import OTHER
 from ...ranges import Range
 from ...source import BlockSource, Buffer, check_bounds, read
-from ..document.lineup_document import Evidence, Lineup, Solution
+from ..document.lineup_document import Lineup, Solution
 from ..document.other_parity import Second
+from ..document.told_facts import Evidence, What
 from ..evidence.second_parity import LEAST_IMAGES, Found, powers, second_parity
 from ..reading.samples import Pile, Tell
 
@@ -106,7 +107,6 @@ def _solved(pile: Pile, other: Found, search: Search) -> Lineup | None:
     if made is None or made.strength == "undecided":
         return None
     layout = replace(made.geometry.layout, q_exponent=OTHER)
-    over = f"{other.told.polynomial:#x}"
-    says = f"places at which P matches; Q is counted over another polynomial, {over}, and is not used"
-    evidence = (Evidence("second-parity", other.told.matching, says), *made.evidence)
+    counted = Evidence("second-parity", other.told.matching, What.OTHER_Q, name=f"{other.told.polynomial:#x}")
+    evidence = (counted, *made.evidence)
     return replace(made, geometry=replace(made.geometry, layout=layout), evidence=evidence)

@@ -10,6 +10,7 @@ from ...ranges import total
 from ..document.four_verdicts import Reason
 from ..document.known import OPEN, Given, concerned, only_as_given, with_start
 from ..document.lineup_document import Lineup, Solution
+from ..document.told_facts import Note, Remark, Settle, Settles
 from ..evidence.membership import CHECKS, PLAIN_SHARE
 from ..full_pass.soundness import FULL_BYTES, tested
 from ..hypotheses.pile_table import (
@@ -38,11 +39,7 @@ from .sureness import as_measured, standing_in, surer
 FIRST_BYTES = 12 << 20
 """What is read of a pile with plenty of data at first: when that makes everything certain, no more is."""
 
-STOPPED = "stopped before its end: what was known until then is above"
-
-GAVE_UP = "it took long, so less likely layouts were not tried: what is known helps (--level, --strip, --start, --not)"
-
-STOPPED_EARLY = "stopped while the images were read: nothing is known yet"
+STOPPED, STOPPED_EARLY, GAVE_UP = (Note(one) for one in (Remark.STOPPED, Remark.STOPPED_EARLY, Remark.GAVE_UP))
 
 
 def solve(pile: Pile, tell: Tell = silent, full: bool = False) -> Solution:
@@ -224,7 +221,7 @@ def _on_the_table(table: Table, tell: Tell, budget: int, moved_already: bool) ->
     pile = table.pile
     found: list[Lineup] = []
     taken: set[int] = set()
-    notes: list[str] = []
+    notes: list[Note] = []
 
     def keep(made: Lineup, mine: Iterable[int] = range(len(pile))) -> None:
         """An answer that is undecided takes those images only that were its own, and with them whole groups on which
@@ -282,7 +279,7 @@ def _on_the_table(table: Table, tell: Tell, budget: int, moved_already: bool) ->
     seated = {m for a in found for m in [*a.members, *a.stale]}
     unused = tuple(name for name in pile.names if name not in seated)
     if pile.unreadable:
-        notes.append(f"{pile.unreadable} blocks could not be read")
+        notes.append(Note(Remark.UNREADABLE, count=pile.unreadable))
     return Solution(tuple(found), unused, pile.bytes_read, tuple(notes), tuple(table.trace))
 
 
@@ -388,11 +385,8 @@ def _perhaps_striped(found: list[Lineup]) -> list[Lineup]:
         if a.geometry.layout.level == "RAID1" and a.strength == "probable" and not standing_in(a, ("anchors",))
     ]  # fmt: skip
     shapes = Counter((a.geometry.members, a.geometry.member_bytes[0] >> 24) for a in alike)
-    settle = (
-        "other mirrors of the same size are here, too: they may be sets of one RAID 10; what is known of the server"
-    )
     return [
-        replace(a, verdicts=a.verdicts.doubted(Reason.RIVAL), settle=settle)
+        replace(a, verdicts=a.verdicts.doubted(Reason.RIVAL), settle=Settles(Settle.PERHAPS_SETS))
         if a in alike and shapes[a.geometry.members, a.geometry.member_bytes[0] >> 24] > 1 else a
         for a in found
     ]  # fmt: skip

@@ -13,7 +13,8 @@ from itertools import islice, pairwise, product
 
 from ...arrays.engine import Array
 from ..document.four_verdicts import Reason, Sure, Verdict, Verdicts
-from ..document.lineup_document import Evidence, Lineup
+from ..document.lineup_document import Lineup
+from ..document.told_facts import Evidence, Settle, Settles, What
 from ..hypotheses.pile_table import Table
 from ..hypotheses.votes import bases_of
 from ..structures.anchors import Anchors
@@ -177,12 +178,12 @@ def _concluded(
     words = " and ".join(a.ground.words for a, _base in grounds)
     anchors, base = grounds[0]
     evidence = [
-        Evidence("anchors", held, f"structures of {words} stand at one distance from their address"),
-        *(Evidence("proof", c, f"{kind} correct in the rebuilt volume") for kind, c in proof.held.items()),
-        *(Evidence("failing", c, f"{kind} wrong in the rebuilt volume") for kind, c in proof.failed.items()),
+        Evidence("anchors", held, What.STANDING_IN_SPAN, name=words),
+        *(Evidence("proof", c, What.CORRECT, name=kind) for kind, c in proof.held.items()),
+        *(Evidence("failing", c, What.WRONG, name=kind) for kind, c in proof.failed.items()),
     ]
     if spanning:
-        evidence.append(Evidence("proof", spanning, "files over two members whose own checksum holds"))
+        evidence.append(Evidence("proof", spanning, What.FILES_OVER_TWO))
     complete = None not in members
     sound = complete and proof.failures <= 0.03 * max(1, proof.passes)
     fills = all(at + a.ground.size <= made.volume_bytes for a, at in grounds)
@@ -196,15 +197,15 @@ def _concluded(
         declared and anchors.ground.head and (made.start_bytes[0] < 4096 or any(a.ground.table for a, _b in grounds))
     )
     sure = ordered and start
-    settle = "" if sure else "checksums fail in the volume: a member may be another one's"
+    settle = None if sure else Settle.SPAN_FAILING
     if not complete:
-        settle = "a part of the volume is on no image: how many members that is, nothing tells"
+        settle = Settle.SPAN_LACKS
     if not sure and sound:
-        settle = "what stands where no structure does: a member's place is told by its size alone"
+        settle = Settle.SPAN_BY_SIZE
         if not inferred and ordered:
-            settle = "where the volume starts: its first structures, or the controller's own configuration"
+            settle = Settle.SPAN_START
         elif not inferred:
-            settle = "more structures that state their address: a member's place is told by few"
+            settle = Settle.SPAN_FEW
     return Lineup(
         geometry=made,
         members=tuple(None if i is None else pile.names[i] for i in members),
@@ -220,5 +221,5 @@ def _concluded(
         next=max(0.0, total - lead),
         evidence=tuple(evidence),
         alternatives=() if alone else ("other images, or the same ones in another order, fill the volume as well",),
-        settle=settle,
+        settle=None if settle is None else Settles(settle),
     )

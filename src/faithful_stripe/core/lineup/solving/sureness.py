@@ -7,7 +7,8 @@ from dataclasses import replace
 from ..document.calibration import measured
 from ..document.four_verdicts import Sure
 from ..document.lineup_document import Lineup
-from ..verdict.volume_reading import FILES_FAIL, FILES_HOLD, MARGIN_NATS
+from ..document.told_facts import What
+from ..verdict.volume_reading import MARGIN_NATS
 
 
 def as_measured(array: Lineup) -> Lineup:
@@ -37,7 +38,7 @@ def refuted(made: Lineup) -> bool:
     proof, against, failing = (
         sum(e.count for e in made.evidence if e.kind == kind) for kind in ("proof", "against", "failing")
     )
-    hold, fail = (sum(e.count for e in made.evidence if e.says == says) for says in (FILES_HOLD, FILES_FAIL))
+    hold, fail = (sum(e.count for e in made.evidence if e.what is what) for what in (What.FILES, What.FILES_FAIL))
     return against + failing > max(LEAST_AGAINST, proof) or fail > max(LEAST_AGAINST, 4 * hold)
 
 

@@ -11,7 +11,8 @@ from ...arrays.engine import Array
 from ..document.calibration import Signs, chance
 from ..document.four_verdicts import Reason, Sure, Verdict, Verdicts, least_of
 from ..document.four_verdicts import placed as placed_as
-from ..document.lineup_document import DISPLACED, Evidence, Lineup
+from ..document.lineup_document import DISPLACED, Lineup
+from ..document.told_facts import Evidence, Settle, Settles, What
 from ..evidence.ages import ages_of, mates_compared
 from ..evidence.membership import LEAST_CLOSING, Membership
 from ..evidence.row_tests import test_sectors
@@ -46,15 +47,10 @@ from .volume_reading import MARGIN_NATS, MOST_BROKEN, PROBABLE_NATS, TOTAL_NATS,
 from .volume_start import Begin, begins_elsewhere
 from .weighed import ledger_of
 
-KIND_WORDS = {
-    "sum": "members of one parity group",
-    "two": "members of one group with P and Q",
-    "two less one": "members of one group with P and Q, one of which is missing",
-    "copies": "copies of one another",
-    "ring": "neighbours that hold the same a strip further on (RAID 1E)",
-    "open ring": "neighbours that hold the same a strip further on, but for a gap (RAID 1E)",
-    "chain": "neighbours that share every other row (RAID 1E)",
-}
+
+def related_as(group: Membership) -> Evidence:
+    """That images are related, as evidence."""
+    return Evidence("membership", group.closing, What.RELATED, group.blocks, group.kind, len(group.images))
 
 
 def survives(h: Hypothesis) -> bool:
@@ -87,18 +83,16 @@ def finish(
     next_score = rival.total if rival else 0.0
     evidence: list[Evidence] = []
     for g in groups:
-        says = f"places at which {len(g.images)} images are related as {KIND_WORDS[g.kind]}, of {g.blocks}"
-        evidence.append(Evidence("membership", g.closing, says))
+        evidence.append(related_as(g))
     kinds = "; ".join(
         f"{a.ground.words}: " + ", ".join(f"{c} {k}" for k, c in a.ground.kinds.items()) for a, _ in placed
     )
     standing = standing_of(best, placed)
     if standing.right:
-        says = f"structures that state their own address stand where this lineup puts them ({kinds})"
-        evidence.append(Evidence("anchors", standing.right, says))
+        evidence.append(Evidence("anchors", standing.right, What.STANDING, name=kinds))
     evidence += findings.evidence()
     if moved := displaced(best, placed):
-        evidence.append(Evidence(DISPLACED, moved, "superblocks stand among the data where they do not belong"))
+        evidence.append(Evidence(DISPLACED, moved, What.DISPLACED))
     total, lead = judged[0].total, judged[0].total - next_score
     left = [table.names(best.candidate.columns[c]) for c in unsure(table, judged[0], placed)]
     parity = [g for g in groups if g.kind in ("sum", "two", "two less one") and not g.until]
@@ -119,9 +113,7 @@ def finish(
     if not any(g.until for g in groups):  # else somebody on whom something else stands is in it
         made = without_tail(made, best, table.pile, table.places, extent(best, placed)[1])
         if more := mirrored_behind(table, best, made.start_bytes[0] + made.member_bytes[0]):
-            evidence.append(
-                Evidence(DISPLACED, more, "places behind the end are equal on one pair: perhaps a last row")
-            )
+            evidence.append(Evidence(DISPLACED, more, What.EQUAL_BEHIND))
     names = table.pile.names
     return Lineup(
         geometry=made,
@@ -172,16 +164,18 @@ def beside_another(made: Lineup, other: Lineup) -> Lineup:
 
 def beside_untried(made: Lineup) -> Lineup:
     """An answer of a search that ran out of time before all was tried that could have been as good."""
-    return _at_most(made, Sure.PROBABLE, Reason.UNTRIED, UNTRIED)
+    return _at_most(made, Sure.PROBABLE, Reason.UNTRIED, Settle.UNTRIED)
 
 
-def _at_most(made: Lineup, most: Sure, reason: Reason, settle: str) -> Lineup:
+def _at_most(made: Lineup, most: Sure, reason: Reason, settle: Settle) -> Lineup:
     """An answer with order and start no surer than that."""
     order, start = made.verdicts.order, made.verdicts.start
     if least_of(order.sure, most) is order.sure:
         return made
     start = replace(start, sure=least_of(start.sure, most))
-    return replace(made, verdicts=replace(made.verdicts, order=Verdict(most, reason), start=start), settle=settle)
+    return replace(
+        made, verdicts=replace(made.verdicts, order=Verdict(most, reason), start=start), settle=Settles(settle)
+    )
 
 
 def _of_orders(judged: Sequence[Judged], begin: Begin) -> tuple[list[Judged], Begin, list[Hypothesis]]:
@@ -318,7 +312,7 @@ def so_far(table: Table, best: Judged) -> Lineup:
         best=best.total,
         next=max(0.0, best.h.runner_up if np.isfinite(best.h.runner_up) else 0.0),
         evidence=tuple(best.findings.evidence()),
-        settle="the same search, not stopped",
+        settle=Settles(Settle.STOPPED),
     )
 
 
@@ -360,46 +354,35 @@ LEAST_DIFFERENCE = 1.0
 """Of two scores: those that are nearer to each other are as good as equal."""
 
 
-UNTRIED = "not all that could be as good was tried, for the time ran out: the same search with more of it"
-
-
-def _beside(lead: float) -> str:
+def _beside(lead: float) -> Settle:
     """What would settle it where another answer is so many nats behind."""
-    close = "equally good" if lead < LEAST_DIFFERENCE else "nearly as good"
-    return f"another answer is {close}: more structures that state their address"
+    return Settle.EQUAL_RIVAL if lead < LEAST_DIFFERENCE else Settle.RIVAL
 
 
-def _settle(verdicts: Verdicts, findings: Findings, lead: float, left: Sequence[str]) -> str:
+SETTLED_BY = {
+    Reason.OPEN_ROWS: Settle.OTHER_TIME,
+    Reason.ELIMINATION: Settle.ELIMINATION,
+    Reason.FAILING: Settle.FAILING,
+    Reason.EXCHANGE: Settle.EXCHANGE,
+    Reason.UNCOUNTED: Settle.COUNT,
+    Reason.SHIFT: Settle.START,
+    Reason.Q_RULE: Settle.Q_RULE,
+    Reason.GUESSED: Settle.GUESSED,
+}
+"""What would settle an order that is doubted for a reason."""
+
+PLENTY = 100
+
+
+def _settle(verdicts: Verdicts, findings: Findings, lead: float, left: Sequence[str]) -> Settles | None:
     reason = verdicts.order.reason
     if verdicts.order.sure is Sure.CERTAIN:
-        if verdicts.start.sure is not Sure.UNDECIDED:
-            return ""
-        reason = Reason.SHIFT
+        return Settles(Settle.START) if verdicts.start.sure is Sure.UNDECIDED else None
     if reason is Reason.RIVAL:
-        return _beside(lead)
-    if reason is Reason.OPEN_ROWS:
-        return "many rows do not match, and nobody is known to be at fault: images of the members from another time"
-    if reason is Reason.ELIMINATION:
-        return f"nothing on {', '.join(left)} says where it belongs: it stands where a place was left"
-    if reason is Reason.FAILING:
-        return "checksums fail under the best answer: a member may be missing, stale or foreign"
-    if reason is Reason.EXCHANGE:
-        return "files fail of which parts stand on members that nothing else places: a known file's contents"
-    if reason is Reason.UNCOUNTED:
-        return "how many members there are: all that was found is in the first rows"
-    if reason is Reason.SHIFT:
-        return WHERE_IT_BEGINS
-    if reason is Reason.Q_RULE:
-        return "how Q is counted: the controller's own configuration"
-    if reason is Reason.GUESSED:
-        return "only counters of an unknown format speak for it: a known file's contents"
-    if findings.proof.passes + findings.held >= PLENTY:
-        return "something that sets this answer apart from the next one: a known file's contents"
-    return "too little was found: more data on the volume, or the controller's own configuration"
-
-
-WHERE_IT_BEGINS = "where the volume begins: what it started with, or the controller's own configuration"
-PLENTY = 100
+        return Settles(_beside(lead))
+    if (what := SETTLED_BY.get(reason)) is not None:
+        return Settles(what, tuple(left) if what is Settle.ELIMINATION else ())
+    return Settles(Settle.A_FILE if findings.proof.passes + findings.held >= PLENTY else Settle.MORE_DATA)
 
 
 def members_only(table: Table, group: Membership) -> Lineup | None:
@@ -414,14 +397,13 @@ def members_only(table: Table, group: Membership) -> Lineup | None:
     made, members = final_geometry(
         Hypothesis(Candidate(level, (chosen,), columns), chosen, 64 << 10, 0, 0, order, 0.0), table.pile
     )
-    says = f"places at which {len(group.images)} images are related as {KIND_WORDS[group.kind]}, of {group.blocks}"
     return Lineup(
         geometry=made,
         members=tuple(None if i is None else table.pile.names[i] for i in members),
         verdicts=placed_as("undecided"),
         best=0.0,
         next=0.0,
-        evidence=(Evidence("membership", group.closing, says),),
+        evidence=(related_as(group),),
         alternatives=("any order, strip size and rotation of these members",),
-        settle="nothing on them states its own address: a known file's contents or the controller's configuration",
+        settle=Settles(Settle.NO_ADDRESS),
     )

@@ -13,7 +13,7 @@ from ...arrays.geometry import Geometry
 from ...ranges import Range
 from ...source import BlockSource
 from ..document.ledger import Entry, Kind, Ledger, total
-from ..document.lineup_document import Evidence
+from ..document.told_facts import Evidence, What
 from ..evidence.row_tests import CopyTest, differs, test_copies, test_sectors
 from ..hypotheses.as_volume import final_layout, rebuilt
 from ..hypotheses.assignment import Hypothesis
@@ -29,8 +29,6 @@ Int64 = npt.NDArray[np.int64]
 MARGIN_NATS, TOTAL_NATS = 12.0, 25.0
 """What `certain` needs beside a proof: lead over the next different answer, and evidence in all."""
 
-FILES_HOLD = "files over several strips whose own checksum holds"
-FILES_FAIL = "files over several strips whose own checksum fails (those in pieces do)"
 
 PROBABLE_NATS = 4.0
 MOST_FILES, MOST_SPREAD = 60, 128
@@ -140,30 +138,24 @@ class Findings:
         return total(self.entries())
 
     def evidence(self) -> list[Evidence]:
-        found = [Evidence("proof", c, f"{kind} correct in the rebuilt volume") for kind, c in self.proof.held.items()]
-        if self.held:
-            says = f"structures kept out of the search stand where this lineup puts them, of {self.tested}"
-            found.append(Evidence("proof", self.held, says))
-        if self.linked:
-            found.append(Evidence("proof", self.linked, "directories stand where their inodes say"))
-        if self.files:
-            found.append(Evidence("proof", self.files, FILES_HOLD))
-        found += [
-            Evidence("failing", c, f"{kind} wrong in the rebuilt volume") for kind, c in self.proof.failed.items()
-        ]
-        if self.excused:
-            says = "of what is wrong, stands in rows that do not match: it says nothing of the order"
-            found.append(Evidence("silent", self.excused, says))
-        if self.tested - self.held:
-            says = "structures that stand elsewhere than they say (copies in journals and parity of sparse rows do)"
-            found.append(Evidence("against", self.tested - self.held, says))
-        if self.unlinked:
-            found.append(Evidence("against", self.unlinked, "directories are not where their inodes say"))
-        if self.copies.broken:
-            found.append(Evidence("against", self.copies.broken, f"rows whose copies differ, of {self.copies.tested}"))
-        if self.broken:
-            found.append(Evidence("against", self.broken, FILES_FAIL))
-        return found
+        """What was read, fact by fact, as it is told."""
+        away = self.tested - self.held
+        found = [Evidence("proof", c, What.CORRECT, name=kind) for kind, c in self.proof.held.items()]
+        proofs = (
+            Evidence("proof", self.held, What.KEPT_OUT, self.tested),
+            Evidence("proof", self.linked, What.DIRECTORIES),
+            Evidence("proof", self.files, What.FILES),
+        )
+        found += [one for one in proofs if one.count]
+        found += [Evidence("failing", c, What.WRONG, name=kind) for kind, c in self.proof.failed.items()]
+        against = (
+            Evidence("silent", self.excused, What.EXCUSED),
+            Evidence("against", away, What.ELSEWHERE),
+            Evidence("against", self.unlinked, What.DIRECTORIES_ELSEWHERE),
+            Evidence("against", self.copies.broken, What.COPIES_DIFFER, self.copies.tested),
+            Evidence("against", self.broken, What.FILES_FAIL),
+        )
+        return [*found, *(one for one in against if one.count)]
 
 
 def walked(volume: BlockSource, grounds: Sequence[tuple[Anchors, int]]) -> Proof:

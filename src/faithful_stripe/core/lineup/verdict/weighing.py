@@ -13,6 +13,7 @@ from ...ranges import clip, total
 from ...source import BlockSourceError
 from ..document.four_verdicts import Reason, Sure, Verdict
 from ..document.lineup_document import Lineup
+from ..document.told_facts import Settle, Settles
 from ..evidence.membership import Membership
 from ..evidence.parity_groups import tested
 from ..evidence.row_tests import broken_rows
@@ -151,9 +152,7 @@ def _at_one_place(
     made = finish(table, ranked, open_at, stale, beside, placed, groups, replace(begin, h=best.h))
     if won and made.verdicts.order.sure is Sure.CERTAIN:  # it depends on which facts were kept out
         verdicts = replace(made.verdicts, order=Verdict(Sure.PROBABLE, Reason.RIVAL))
-        return replace(
-            made, verdicts=verdicts, settle="another answer is nearly as good: more structures that state their address"
-        )
+        return replace(made, verdicts=verdicts, settle=Settles(Settle.RIVAL))
     return made
 
 
