@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from itertools import combinations
 
 import numpy as np
@@ -32,109 +32,164 @@ FILLED = 0.8
 """The share of the members that a file system takes where the volume is no larger than one of them: that of a larger
 array, were these only two of its members, would reach far beyond."""
 
+LEAST_PLAIN, PLAIN_OF = 8, 0.5
+"""Structures that must stand where a plain mirror puts them, and the share of those that say where they stand."""
+
 MOST_LOOKED = 64
 """Blocks of a range that are compared."""
+
+
+@dataclass(frozen=True)
+class _Found:
+    """What stands on copies: where their data start, by the structures that agree most on it.
+
+    h       start as they say, or as is usual; held: structures that stand right so, of `tested`
+    placed  what states addresses, and where in the volume its own addresses begin
+    """
+
+    h: Hypothesis
+    held: int
+    tested: int
+    placed: list[tuple[Anchors, int]]
+
+    @property
+    def real(self) -> int:
+        """Where the last file system ends, in bytes of the volume."""
+        return max((base + a.ground.size for a, base in self.placed if not a.ground.guessed), default=0)
+
+    @property
+    def size(self) -> int:
+        """Where the last of all that is known ends."""
+        return max((base + a.ground.size for a, base in self.placed), default=0)
+
+
+@dataclass(frozen=True)
+class _Doubts:
+    """What keeps copies from being a plain mirror.
+
+    larger  what stands on them is larger than they are; alone: it may be one strip, and others lie beside
+    untold  nothing tells where their data begin; split: it does not read as a plain mirror
+    differ  they are not equal, and none is known to be older
+    other   something else: little stands on them, or what is read contradicts them
+    """
+
+    larger: bool
+    alone: bool
+    untold: bool
+    split: bool
+    differ: bool
+    other: bool
+
+    def settle(self, begin: Verdict) -> Settles | None:
+        """What would settle it. begin: how sure its start is"""
+        sure = not (self.other or self.larger or self.alone)
+        told = (
+            (self.split, Settle.PERHAPS_STRIPED),
+            (self.differ, Settle.WRITTEN_LAST),
+            (self.untold, Settle.EMPTY_HEADS),
+            (self.larger, Settle.LARGER),
+            (self.alone, Settle.BESIDE),
+            (sure and begin.sure is Sure.UNDECIDED, Settle.START),
+            (not sure, Settle.READABLE),
+        )
+        return next((Settles(what) for doubted, what in told if doubted), None)
+
+    def verdicts(self, begin: Verdict, held: int) -> Verdicts:
+        """How sure order and start are. held: structures that stand right"""
+        sure = not (self.other or self.larger or self.alone)
+        open_ = self.split or self.untold or self.larger or self.alone
+        doubted = Verdict(
+            Sure.UNDECIDED if open_ else Sure.PROBABLE, Reason.UNCOUNTED if self.alone else Reason.FEW, count=held
+        )
+        if self.untold:
+            begin = Verdict(Sure.UNDECIDED, Reason.NOTHING_SAYS)
+        elif not sure and begin.sure is Sure.CERTAIN:  # it is one of the volume with these members
+            begin = replace(begin, sure=Sure.PROBABLE)
+        return Verdicts(Verdict(Sure.CERTAIN, Reason.PROVEN) if sure else doubted, begin)
 
 
 def conclude_mirror(
     table: Table, candidate: Candidate, group: Membership, grounds: Sequence[Anchors], starts: Sequence[int], usual: int
 ) -> Lineup:
     """Copies of one another: RAID 1. Their order cannot be told and does not matter."""
-    order = tuple(range(len(candidate.columns)))
-    start, held, tested = usual, 0, 0
-    placed: list[tuple[Anchors, int]] = []
-    best = Hypothesis(candidate, candidate.layouts[0], 64 << 10, 0, 0, order, 0.0)
-    for anchors in grounds:
-        options = []
-        for base in _bases_given(table, anchors) or bases_of(anchors, starts):
-            shifts = anchors.offset - anchors.address - base
-            values, counts = np.unique(shifts[(shifts >= 0) & (shifts % 512 == 0)], return_counts=True)
-            for i in np.argsort(-counts)[:3].tolist():
-                h = replace(best, start=int(values[i]), base=base)
-                options.append((*held_facts(h, anchors, base), -h.start, h))
-        if options:
-            one = max(options, key=lambda o: (o[0], o[3].base in starts, not o[3].base, o[2]))
-            if one[0] > held:
-                held, tested, start = one[0], one[1], one[3].start
-                best = one[3]
-            placed.append((anchors, one[3].base))
-    begin = begin_of(table, replace(best, start=start, base=0), placed)
+    found = _standing_on(table, candidate, grounds, starts, usual)
+    begin = begin_of(table, replace(found.h, base=0), found.placed)
     if begin.shift:  # what stands in front is the volume's, too: its verdict is of that start
-        start = begin.h.start
-        placed = further_on(placed, begin)
-    findings = read_volume(replace(best, start=start), table.pile, placed, [], table.carved)
-    made, members = final_geometry(replace(best, start=start), table.pile)
-    size = max((base + a.ground.size for a, base in placed), default=0)
-    real = max((base + a.ground.size for a, base in placed if not a.ground.guessed), default=0)
-    made = filled(made, table.pile, sorted(candidate.images), start + real) or without_tail(
-        made, replace(best, start=start), table.pile, table.places, start + size
+        h = replace(found.h, start=begin.h.start)
+        found = replace(found, h=h, placed=further_on(found.placed, begin))
+    h, pile, images = found.h, table.pile, sorted(candidate.images)
+    findings = read_volume(h, pile, found.placed, [], table.carved)
+    made, members = final_geometry(h, pile)
+    made = filled(made, pile, images, h.start + found.real) or without_tail(
+        made, h, pile, table.places, h.start + found.size
     )
-    known = bool(grounds)
-    equal_at = Evidence("membership", group.closing, What.COPIES_EQUAL, group.blocks)
-    evidence = [equal_at, *findings.evidence()]
-    if held:
-        kind = "pages" if all(a.ground.guessed for a, _base in placed) else "anchors"  # see `_perhaps_striped`
-        evidence.append(Evidence(kind, held, What.STANDING_IN_MIRROR, tested))
-    equal = not group.open
-    ages = copies_compared(start, [column[0] for column in candidate.columns], placed) if not equal else ()
+    evidence = [Evidence("membership", group.closing, What.COPIES_EQUAL, group.blocks), *findings.evidence()]
+    if found.held:
+        kind = "pages" if all(a.ground.guessed for a, _base in found.placed) else "anchors"  # see `_perhaps_striped`
+        evidence.append(Evidence(kind, found.held, What.STANDING_IN_MIRROR, found.tested))
+    ages = copies_compared(h.start, [c[0] for c in candidate.columns], found.placed) if group.open else ()
     older = {candidate.columns[a.member][0] for a in ages if a.older}
-    stale = tuple(table.pile.names[i] for i in sorted(older)) if len(older) < len(candidate.columns) else ()
-    plain, pile = held >= 8 and held >= 0.5 * tested, table.pile
-    whole = max(pile.sources[i].size for i in candidate.images) - start
-    larger = real > whole
-    fills = size >= FILLED * whole and not _another_pair(table, candidate.images, placed, start)
-    alone = not fills and _may_be_one_strip(table, sorted(candidate.images), start)
-    larger |= any(_goes_on_elsewhere(table, candidate.images, anchors) for anchors, _base in placed)
-    larger |= any(_copy_elsewhere(table, candidate.images, anchors, base + start) for anchors, base in placed)
-    plain = plain and not larger
-    apart = displaced(replace(best, start=start), placed) > 0  # another strip of something larger begins there
-    plain = plain and not apart
-    sure = plain and not findings.contradicted and not begin.shift and not group.until and not alone
-    split_up = apart or (known and not plain and tested >= 8)
-    untold = not held and not anything_before(table, set(candidate.images), ROUND)
-    settle = None if sure else Settle.READABLE
-    if sure and begin.verdict.sure is Sure.UNDECIDED:
-        settle = Settle.START
-    if larger:
-        settle = Settle.LARGER
-    elif alone:
-        settle = Settle.BESIDE
-    if untold:
-        settle = Settle.EMPTY_HEADS
-    if split_up:
-        settle = Settle.PERHAPS_STRIPED
-    elif not equal and not stale:
-        settle = Settle.WRITTEN_LAST
+    stale = tuple(pile.names[i] for i in sorted(older)) if len(older) < len(candidate.columns) else ()
+    unlike = findings.contradicted or bool(begin.shift or group.until)
+    doubts = _doubts(table, candidate, found, bool(grounds), unlike, bool(group.open) and not stale)
     return Lineup(
         geometry=made,
-        members=tuple(None if i is None or table.pile.names[i] in stale else table.pile.names[i] for i in members),
-        verdicts=Verdicts(
-            Verdict(Sure.CERTAIN, Reason.PROVEN)
-            if sure
-            else Verdict(
-                Sure.UNDECIDED if split_up or untold or larger or alone else Sure.PROBABLE,
-                Reason.UNCOUNTED if alone else Reason.FEW,
-                count=held,
-            ),
-            Verdict(Sure.UNDECIDED, Reason.NOTHING_SAYS)
-            if untold
-            else begin.verdict
-            if sure or begin.verdict.sure is not Sure.CERTAIN
-            else replace(begin.verdict, sure=Sure.PROBABLE),  # it is one of the volume with these members
-        ),
-        best=float(group.closing + held),
+        members=tuple(None if i is None or pile.names[i] in stale else pile.names[i] for i in members),
+        verdicts=doubts.verdicts(begin.verdict, found.held),
+        best=float(group.closing + found.held),
         next=0.0,
         evidence=tuple(evidence),
         alternatives=(
             "the members are interchangeable: any order gives the same volume; the strip size has no effect",
         ),
         stale=stale,
-        settle=None if settle is None else Settles(settle),
-        seats=tuple(
-            (name, p) for p, i in enumerate(members) if i is not None and (name := table.pile.names[i]) in stale
-        ),
+        settle=doubts.settle(begin.verdict),
+        seats=tuple((name, p) for p, i in enumerate(members) if i is not None and (name := pile.names[i]) in stale),
         ages=ages,
     )
+
+
+def _standing_on(
+    table: Table, candidate: Candidate, grounds: Sequence[Anchors], starts: Sequence[int], usual: int
+) -> _Found:  # fmt: skip
+    order = tuple(range(len(candidate.columns)))
+    found = _Found(Hypothesis(candidate, candidate.layouts[0], 64 << 10, usual, 0, order, 0.0), 0, 0, [])
+    for anchors in grounds:
+        options = []
+        for base in _bases_given(table, anchors) or bases_of(anchors, starts):
+            shifts = anchors.offset - anchors.address - base
+            values, counts = np.unique(shifts[(shifts >= 0) & (shifts % 512 == 0)], return_counts=True)
+            for i in np.argsort(-counts)[:3].tolist():
+                h = replace(found.h, start=int(values[i]), base=base)
+                options.append((*held_facts(h, anchors, base), -h.start, h))
+        if options:
+            held, tested, _start, h = max(options, key=lambda o: (o[0], o[3].base in starts, not o[3].base, o[2]))
+            found.placed.append((anchors, h.base))
+            if held > found.held:
+                found = replace(found, h=h, held=held, tested=tested)
+    return found
+
+
+def _doubts(
+    table: Table, candidate: Candidate, found: _Found, known: bool, unlike: bool, differ: bool
+) -> _Doubts:  # fmt: skip
+    """What keeps copies from being a plain mirror.
+
+    known   whether anything on them states addresses
+    unlike  whether what is read contradicts them, or they are not equal all along; differ: see `_Doubts`
+    """
+    start, images = found.h.start, candidate.images
+    whole = max(table.pile.sources[i].size for i in images) - start
+    fills = found.size >= FILLED * whole and not _another_pair(table, images, found.placed, start)
+    alone = not fills and _may_be_one_strip(table, sorted(images), start)
+    larger = found.real > whole
+    larger |= any(_goes_on_elsewhere(table, images, anchors) for anchors, _base in found.placed)
+    larger |= any(_copy_elsewhere(table, images, anchors, base + start) for anchors, base in found.placed)
+    apart = displaced(found.h, found.placed) > 0  # another strip of something larger begins there
+    plain = found.held >= LEAST_PLAIN and found.held >= PLAIN_OF * found.tested and not apart
+    split = apart or (known and not (plain and not larger) and found.tested >= LEAST_PLAIN)
+    untold = not found.held and not anything_before(table, set(images), ROUND)
+    return _Doubts(larger, alone, untold, split, differ, not plain or unlike)
 
 
 def _bases_given(table: Table, anchors: Anchors) -> list[int]:
