@@ -224,8 +224,8 @@ class Damaged(MemorySource):
 
 
 @contextmanager
-def serving(source):
-    with NbdServer(source, "volume", port=0) as server:
+def serving(source, port=0):
+    with NbdServer(source, "volume", port=port) as server:
         thread = threading.Thread(target=server.serve_forever, args=(0.01,))
         thread.start()
         try:

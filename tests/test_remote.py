@@ -11,9 +11,10 @@ from pathlib import Path
 
 import pytest
 
-from faithful_stripe.core.source import Unreadable, read
+from faithful_stripe.core.source import MemorySource, Unreadable, read
 from faithful_stripe.media.forms import open_drive
 from faithful_stripe.media.image import ImageFile, MediaError
+from faithful_stripe.media.remote import AnotherOne
 
 from .slicer import Spec, cut
 from .test_claims import serving
@@ -84,7 +85,7 @@ def test_what_a_web_server_does_not_give_is_unreadable(tmp_path):
         image = open_drive(Path(f"{at}/a.img"))
         assert image.size == 4 << 20 and read(image, 3, 2 << 20) == (b"tide" * (1 << 20))[3 : 3 + (2 << 20)]
         (tmp_path / "a.img").write_bytes(b"ebb." * (1 << 20))  # it is another file now
-        with pytest.raises(Unreadable):
+        with pytest.raises(AnotherOne, match="written since"):
             read(image, 3 << 20, 16)
         image.close()
     with web(tmp_path, broken=True) as at:
@@ -162,3 +163,18 @@ def test_bytes_travel_once_and_one_that_is_lost_takes_no_other_with_it():
                 read(image, Hurt.bad, 512)
         finally:
             image.close()
+
+
+def test_an_export_that_comes_back_with_another_size_is_another_drive():
+    """It was read on as if nothing had happened: sectors of two drives, and the size of the second."""
+    first, second = (MemorySource(size, "drive") for size in (4 << 20, 8 << 20))
+    with serving(first) as nbd:
+        image, port = open_drive(Path(f"nbd://127.0.0.1:{nbd.port}/volume")), nbd.port
+        assert read(image, 0, 512) == bytes(512)
+    image._socket.close()  # what is left of the connection when a server is gone
+    image._socket = socket.socket()
+    with serving(second, port):
+        with pytest.raises(AnotherOne, match="8388608 bytes, and it had 4194304"):
+            read(image, 2 << 20, 512)
+        assert image.size == 4 << 20
+        image.close()

@@ -43,6 +43,13 @@ PIECE, KEPT = 1 << 20, 32
 """Bytes of one question, and how many answers are kept: small reads would each be a journey."""
 
 
+class AnotherOne(MediaError):
+    """What is behind an address is not what was opened: no sector of it is one of that drive."""
+
+    template = "{path}: another image is behind it than when it was opened: {what}"
+    remedy = "see that the server gives the same drive all along, then begin anew"
+
+
 def address_of(path: Path) -> str | None:
     """The address that a person wrote where a path is expected; None where it is a path."""
     found = ADDRESS.match(str(path))
@@ -140,11 +147,13 @@ class NbdImage(Remote):
 
     def __init__(self, path: Path, address: str) -> None:
         super().__init__(path, address)
+        self._opened = False
         told = urlsplit(address)
         self._host, self._port = told.hostname or "127.0.0.1", told.port or 10809
         self._name = unquote(told.path.lstrip("/")).encode()
         self._handle = 0
         self._socket = self._connected()
+        self._opened = True
 
     def close(self) -> None:
         self._socket.close()
@@ -174,7 +183,10 @@ class NbdImage(Remote):
             if magic != REPLY or kind >> 31:
                 raise OSError(f"it has no export {self._name.decode('utf-8', 'replace')!r}")
             if kind == INFORMATION and body[:2] == b"\0\0":
-                _kind, self._size, export = struct.unpack(">HQH", body[:12])
+                _kind, size, export = struct.unpack(">HQH", body[:12])
+                if self._opened and size != self._size:
+                    raise AnotherOne(path=self.address, what=f"{size} bytes, and it had {self._size}")
+                self._size = size
                 if not export & HAS_FLAGS:
                     raise OSError("it tells nothing of the export")
             if kind == ACK:
@@ -233,8 +245,10 @@ class WebImage(Remote):
         last = offset + len(view) - 1
         answer = self._client.get(self.address, headers={"Range": f"bytes={offset}-{last}"})
         version = answer.headers.get("ETag", "") or answer.headers.get("Last-Modified", "")
-        if answer.status_code != 206 or len(answer.content) != len(view) or version != self._version:
-            raise OSError(f"it answers {answer.status_code} to a range, or the file was changed")
+        if answer.status_code != 206 or len(answer.content) != len(view):
+            raise OSError(f"it answers {answer.status_code} to a range")
+        if version != self._version:
+            raise AnotherOne(path=self.address, what="the file was written since")
         view[:] = answer.content
 
 
