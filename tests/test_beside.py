@@ -14,8 +14,9 @@ from faithful_stripe.core.lineup.evidence.membership import Membership
 from faithful_stripe.core.lineup.hypotheses.candidate import candidates, with_unseen
 from faithful_stripe.core.lineup.hypotheses.pile_table import lay_out, loose_images
 from faithful_stripe.core.lineup.reading.samples import Pile, silent
-from faithful_stripe.core.lineup.solving import part_copies
+from faithful_stripe.core.lineup.solving import part_copies, second_looks
 from faithful_stripe.core.lineup.solving import solve as solving
+from faithful_stripe.core.lineup.solving.cluster import Cluster, Way
 from faithful_stripe.core.lineup.solving.part_copies import copied_from_others
 from faithful_stripe.core.lineup.solving.solve import STOPPED, STOPPED_EARLY
 from faithful_stripe.core.lineup.verdict.beside_members import others_filled
@@ -101,6 +102,73 @@ def test_members_of_one_array_are_no_copies_of_what_another_one_with_the_same_vo
         likely = {one.image: one for one in copied_from_others(pile, silent)}
         shown = {image: part_copies._in_one_piece(pile, array, one) for image, one in likely.items()}
     assert len(shown) > 1 and {image: at for image, at in shown.items() if at is not None} == {7: MIB}
+
+
+def seen(level, members, found, lost=(), gone=()):
+    """From where on an image is shown to be a copy, whose sectors stand a megabyte further on in the volume.
+
+    found  their offsets on the image, of those that are seen there; lost: of those that are not; gone: missing members
+    """
+    made = geometry(level, members, 65536, member_bytes=64 * MIB)
+    where, probes = np.array(found, np.int64), np.array([*found, *lost], np.int64)
+    if level == "RAID1":
+        position, there = np.zeros(len(where), np.int64), where + MIB
+    else:
+        position, there = made.to_member(where + MIB)
+    names = tuple(None if p in gone else f"m{p}" for p in range(members))
+    array = Lineup(made, names, placed("certain"), 9.0, 0.0)
+    pile = SimpleNamespace(names=[f"m{p}" for p in range(members)])
+    one = part_copies.Copied(9, len(probes), probes, where, position, there)
+    return part_copies._in_one_piece(pile, array, one)
+
+
+@pytest.mark.parametrize(("strips", "shown"), [((0, 2, 4, 6), None), ((0, 1, 4, 6), MIB)])
+def test_what_stands_on_one_member_of_a_stripe_is_no_copy_of_the_volume(strips, shown):
+    assert seen("RAID0", 2, [strip * 65536 + at for strip in strips for at in range(0, 65536, 4096)]) == shown
+
+
+@pytest.mark.parametrize(("last", "shown"), [(MIB - 4096, None), (MIB, MIB)])
+def test_where_no_strip_tells_a_copy_reaches_over_a_megabyte(last, shown):
+    assert seen("RAID1", 2, [*range(0, 24 * 4096, 4096), last]) == shown
+
+
+@pytest.mark.parametrize(("found", "shown"), [(8, None), (9, MIB)])
+def test_of_a_copy_three_of_ten_sectors_are_seen_whoever_is_missing(found, shown):
+    """Of thirty sectors: what is not seen stands where members are missing, and could be anything."""
+    there = [65536 * (4 * (n // 2) + n % 2) for n in range(found)]
+    lost = [65536 * (4 * (n // 2) + 2 + n % 2) for n in range(30 - found)]
+    assert seen("RAID0", 4, there, lost, gone=(2, 3)) == shown
+
+
+def test_a_search_without_copies_leaves_time_for_one_with_them(monkeypatch):
+    pile = Pile(["a", "b", "c"], [MemorySource(MIB, name) for name in "abc"])
+    none = np.empty(0, np.int64)
+    monkeypatch.setattr(
+        part_copies, "copied_from_others", lambda *_: [part_copies.Copied(2, 0, none, none, none, none)]
+    )
+    shares = []
+
+    def search(part):
+        shares.append(part.effort.share)
+        return Solution((), tuple(part.names))
+
+    assert part_copies.without_part_copies(pile, search, lambda _found: False, silent) is None
+    assert shares == [part_copies.HALF] and pile.effort.share == 1.0
+
+
+def test_a_second_look_leaves_time_for_what_comes_after_it(monkeypatch):
+    monkeypatch.setattr(second_looks, "ways_left", lambda *_: iter(Way))
+    pile, looks = Pile(["a"], [MemorySource(MIB, "a")]), []
+    table = SimpleNamespace(pile=pile, tell=silent)
+    made = Lineup(None, ("a",), placed("undecided"), 9.0, 0.0)
+
+    def solve(cluster):
+        looks.append((cluster.way, pile.effort.share))
+
+    assert second_looks.looked_again(Cluster(table, {0}, (), set()), made, [], solve) is None
+    assert looks == [(way, second_looks.LESS_LIKELY) for way in Way] and pile.effort.share == 1.0
+    assert second_looks.looked_again(Cluster(table, {0}, (), set(), way=Way.ODD), made, [], solve) is None
+    assert len(looks) == len(Way)  # one that looks again itself does not look further
 
 
 def test_a_pile_that_holds_much_is_not_read_for_copies(monkeypatch, volumes, tmp_path):
