@@ -10,6 +10,7 @@ import pytest
 
 from faithful_stripe.core.arrays.engine import Array
 from faithful_stripe.core.arrays.geometry import geometry
+from faithful_stripe.core.lineup.document.alternative import Alike, Alternative
 from faithful_stripe.core.lineup.document.former import Former, without
 from faithful_stripe.core.lineup.document.four_verdicts import Sure, placed
 from faithful_stripe.core.lineup.document.lineup_document import Lineup, LineupError, Solution, read_document
@@ -130,7 +131,7 @@ def test_a_volume_that_was_written_to_while_it_grew_proves_less(every, order):
         9.0,
         0.0,
         settle=Settles(Settle.MORE_DATA),
-        alternatives=("another",),
+        alternatives=(Alternative(Alike.ANY_ORDER),),
     )
     (array,) = looked_at(members, unknown).arrays
     assert (array.former.row if array.former else None) == (100 if order else None)

@@ -129,7 +129,7 @@ def test_wiped_heads_leave_the_start_open(volumes, tmp_path):
             file.write(bytes(1 << 20))
     (array,) = solve_images(case.images).arrays
     assert set(array.members) == set(case.names) and array.geometry.strip_bytes == 16384
-    assert array.verdict == "undecided" and "data from byte" in "".join(array.alternatives)
+    assert array.verdict == "undecided" and any(a.shape and a.shape.start_bytes for a in array.alternatives)
 
 
 def test_lists_of_blocks_tell_their_place_when_all_superblocks_are_gone(volumes):

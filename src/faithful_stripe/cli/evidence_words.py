@@ -1,8 +1,10 @@
-"""Words for what an answer tells: its evidence, what would settle it, and notes on the search."""
+"""Words for what an answer tells: evidence, what fits as well, what would settle it, and notes on the search."""
 
 from __future__ import annotations
 
+from ..core.lineup.document.alternative import Alike, Alternative
 from ..core.lineup.document.told_facts import Evidence, Note, Remark, Settle, Settles, What
+from .lineup_words import layout_words
 
 RELATIONS = {
     "sum": "members of one parity group",
@@ -87,6 +89,25 @@ SETTLES = {
 def settles(told: Settles | None) -> str:
     """What would settle an answer; "" for one that is settled."""
     return "" if told is None else SETTLES[told.what].format(images=", ".join(told.images))
+
+
+ALIKE = {
+    Alike.ANY_ORDER: "the members are interchangeable: any order gives the same volume; the strip size has no effect",
+    Alike.ANY_LAYOUT: "any order, strip size and rotation of these members",
+    Alike.OTHER_IMAGES: "other images, or the same ones in another order, fill the volume as well",
+    Alike.MATES: "what was imaged twice may be mates of a mirror whose other sets lack theirs: the volume is the same",
+}
+
+
+def alike(told: Alternative) -> str:
+    """What fits as well as an answer."""
+    if (shape := told.shape) is None:
+        return ALIKE[told.what]
+    made = shape.layout
+    q = [made.q_place, made.q_exponent] if made.q_place else []
+    facts = [made.level, f"strip {shape.strip_bytes >> 10} KiB", *layout_words(made), *(word for word in q if word)]
+    start = [f"data from byte {shape.start_bytes}"] if shape.start_bytes else []
+    return f"{', '.join([*facts, *start])}: {', '.join(name or 'missing' for name in shape.members)}"
 
 
 REMARKS = {

@@ -28,7 +28,7 @@ def array_parts(array: Lineup, number: int, explain: bool) -> list[Part]:
     """One array in full."""
     from ..core.lineup.document.four_verdicts import Sure
     from ..core.units import binary_size, decimal_size
-    from .evidence_words import says, settles
+    from .evidence_words import alike, says, settles
     from .lineup_words import growing, layout_words, measured, share, strength
     from .render import Line, Table
 
@@ -76,7 +76,7 @@ def array_parts(array: Lineup, number: int, explain: bool) -> list[Part]:
     if text := measured(array):
         parts.append(Line(text))
     parts += settle
-    parts += [Line(f"Cannot be told apart: {text}") for text in array.alternatives]
+    parts += [Line(f"Cannot be told apart: {alike(one)}") for one in array.alternatives]
     return [*parts, *(ledger_parts(array) if explain else []), evidence]
 
 

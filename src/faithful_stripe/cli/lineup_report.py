@@ -106,7 +106,7 @@ def _text(found: Recovery, kind: str, technician: str, remark: str) -> str:
 
     from ..core.units import binary_size, decimal_size
     from ..core.visible import visible
-    from .evidence_words import says, settles
+    from .evidence_words import alike, says, settles
     from .lineup_words import growing, layout_words, lines, measured, summary
 
     array = found.lineup
@@ -135,7 +135,7 @@ def _text(found: Recovery, kind: str, technician: str, remark: str) -> str:
     return page.render(
         r=found, technician=technician, remark=remark, images=images, omitted=omitted, verdict=sure,
         certain=array.verdicts.certain, measured=measured(array), settle=settles(array.settle),
-        alternatives=array.alternatives,
+        alternatives=[alike(one) for one in array.alternatives],
         head=f"{made.layout.level} of {made.members}, strip {binary_size(made.strip_bytes)}"
         + "".join(f", {w}" for w in words),
         size=f"{decimal_size(array.volume_bytes)} ({array.volume_bytes} bytes)", growing=growing(array),

@@ -18,6 +18,7 @@ from ..core.formats.ddf_volumes import described
 from ..core.formats.declared import FormatError
 from ..core.lineup.claims.ddf_claim import differences, judge_claims
 from ..core.lineup.claims.neighbour_test import Trial, try_claim
+from ..core.lineup.document.alternative import Alike, Alternative
 from ..core.lineup.document.custody import Fingerprint, NotAsJudged, Part, changed, fingerprint
 from ..core.lineup.document.four_verdicts import Reason, Sure, Verdict, Verdicts
 from ..core.lineup.document.held import Held
@@ -137,7 +138,7 @@ def _as_passes(
         return None
     notes = (*again.notes, Note(Remark.IMAGED_TWICE, tuple(sorted(joined))))
     arrays = tuple(
-        replace(a, alternatives=(*a.alternatives, MATES_ALIKE))
+        replace(a, alternatives=(*a.alternatives, Alternative(Alike.MATES)))
         if joined & set(a.members) and a.geometry.layout.level == "RAID0"
         else a
         for a in again.arrays
@@ -152,9 +153,6 @@ def _mates_rather(array: Lineup, joined: Set[str]) -> bool:
     sets = [array.members[at : at + copies] for at in range(0, array.geometry.members, copies)]
     lacking = [bool(joined & set(mates)) for mates in sets if None in mates]
     return copies > 1 and any(lacking) and len(lacking) < len(sets)
-
-
-MATES_ALIKE = "what was imaged twice may be mates of a mirror whose other sets lack theirs: the volume is the same"
 
 
 def _held(array: Lineup, images: Mapping[str, BlockSource]) -> tuple[Held, ...]:

@@ -11,6 +11,7 @@ from ...arrays.levels import GeometryError
 from ...errors import StripeError
 from ...source import BlockSource
 from .age import Age
+from .alternative import Alternative
 from .calibration import Signs
 from .custody import Fingerprint, Seal
 from .former import Former, Zone, Zoned, zones
@@ -58,7 +59,7 @@ class Lineup:
     ledger        what its score consists of, where layouts were compared; rival: that of the best different answer
     seals         hashes of all that its members held when everything was read, where it was
     rowmap        what a pass over everything found, where there was one
-    alternatives  lineups or statements that the evidence cannot tell from this one
+    alternatives  what the evidence cannot tell from this one
     settle        what would decide it; None when certain
     until         where on its images another array begins, in bytes; None where none is known to
     holds         what stands on the volume, where order and start were not left undecided
@@ -71,7 +72,7 @@ class Lineup:
     best: float
     next: float
     evidence: tuple[Evidence, ...] = ()
-    alternatives: tuple[str, ...] = ()
+    alternatives: tuple[Alternative, ...] = ()
     stale: tuple[str, ...] = ()
     settle: Settles | None = None
     seats: tuple[tuple[str, int], ...] = ()
@@ -156,7 +157,7 @@ class Lineup:
             **({"ledger": [e.as_document() for e in self.ledger]} if self.ledger else {}),
             **({"rival": [e.as_document() for e in self.rival]} if self.rival else {}),
             "evidence": [e.as_document() for e in self.evidence],
-            "alternatives": list(self.alternatives),
+            "alternatives": [one.as_document() for one in self.alternatives],
             **({"former": self.former.as_document()} if self.former else {}),
             **({"until_bytes": self.until} if self.until is not None else {}),
             **({"holds": [one.as_document() for one in self.holds]} if self.holds else {}),
@@ -295,15 +296,15 @@ def _array(entry: object, where: str) -> Lineup:
         seats = tuple((str(seat["image"]), int(seat["position"])) for seat in entry.get("seats", ()))
         evidence = tuple(Evidence.from_document(e) for e in entry.get("evidence", ()))
         settle = Settles.from_document(entry["settle"]) if isinstance(entry.get("settle"), dict) else None
-        others = tuple(map(str, entry.get("alternatives", ())))
+        others = tuple(Alternative.from_document(a) for a in entry.get("alternatives", ()) if isinstance(a, dict))
         ledger, rival = (tuple(Entry.from_document(e) for e in entry.get(key, ())) for key in ("ledger", "rival"))
         until = int(entry["until_bytes"]) if "until_bytes" in entry else None
         former = Former.from_document(entry["former"], made) if "former" in entry else None
     except (*UNFIT, GeometryError) as reason:
         raise _wrong(
             where,
-            "verdicts, score, ledger, evidence, settle, map, ages, seals, seats or former: not as `lineup solve --out` "
-            "writes them",
+            "verdicts, score, ledger, evidence, alternatives, settle, map, ages, seals, seats or former: not as "
+            "`lineup solve --out` writes them",
         ) from reason
     stated = [*(position for _name, position in seats), *(a.member for a in ages)]
     if any(not 0 <= position < len(members) for position in stated):

@@ -8,6 +8,7 @@ from dataclasses import replace
 from ...arrays.engine import Array
 from ...arrays.geometry import STRIP_LEAST, Concatenation, Geometry
 from ...arrays.layout import Layout, layout
+from ..document.alternative import Alike, Alternative, Shape
 from ..document.row_map import as_long
 from ..reading.samples import Pile
 from .assignment import Hypothesis
@@ -66,6 +67,13 @@ def exchanged(best: Hypothesis) -> Hypothesis | None:
     order = list(best.order)
     order[known[0]], order[known[1]] = order[known[1]], order[known[0]]
     return replace(best, order=tuple(order))
+
+
+def alternative(h: Hypothesis, pile: Pile) -> Alternative:
+    """A hypothesis as one that could be as well."""
+    chosen, members = final_layout(h)
+    names = tuple(None if i is None else pile.names[i] for i in members)
+    return Alternative(Alike.LAYOUT, Shape(chosen, h.strip, h.start, names))
 
 
 def words(h: Hypothesis, pile: Pile) -> str:

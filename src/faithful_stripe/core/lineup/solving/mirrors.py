@@ -10,6 +10,7 @@ import numpy as np
 
 from ...arrays.geometry import STRIP_MOST
 from ...ranges import clip
+from ..document.alternative import Alike, Alternative
 from ..document.four_verdicts import Reason, Sure, Verdict, Verdicts
 from ..document.lineup_document import Lineup
 from ..document.told_facts import Evidence, Settle, Settles, What
@@ -139,9 +140,7 @@ def conclude_mirror(
         best=float(group.closing + found.held),
         next=0.0,
         evidence=tuple(evidence),
-        alternatives=(
-            "the members are interchangeable: any order gives the same volume; the strip size has no effect",
-        ),
+        alternatives=(Alternative(Alike.ANY_ORDER),),
         stale=stale,
         settle=doubts.settle(begin.verdict),
         seats=tuple((name, p) for p, i in enumerate(members) if i is not None and (name := pile.names[i]) in stale),

@@ -12,6 +12,7 @@ from dataclasses import replace
 from itertools import islice, pairwise, product
 
 from ...arrays.engine import Array
+from ..document.alternative import Alike, Alternative
 from ..document.four_verdicts import Reason, Sure, Verdict, Verdicts
 from ..document.lineup_document import Lineup
 from ..document.told_facts import Evidence, Settle, Settles, What
@@ -220,6 +221,6 @@ def _concluded(
         best=total,
         next=max(0.0, total - lead),
         evidence=tuple(evidence),
-        alternatives=() if alone else ("other images, or the same ones in another order, fill the volume as well",),
+        alternatives=() if alone else (Alternative(Alike.OTHER_IMAGES),),
         settle=None if settle is None else Settles(settle),
     )

@@ -8,6 +8,7 @@ from dataclasses import replace
 import numpy as np
 
 from ...arrays.engine import Array
+from ..document.alternative import Alike, Alternative
 from ..document.calibration import Signs, chance
 from ..document.four_verdicts import Reason, Sure, Verdict, Verdicts, least_of
 from ..document.four_verdicts import placed as placed_as
@@ -16,7 +17,7 @@ from ..document.told_facts import Evidence, Settle, Settles, What
 from ..evidence.ages import ages_of, mates_compared
 from ..evidence.membership import LEAST_CLOSING, Membership
 from ..evidence.row_tests import test_sectors
-from ..hypotheses.as_volume import final_geometry, final_layout, rebuilt, words
+from ..hypotheses.as_volume import alternative, final_geometry, final_layout, rebuilt
 from ..hypotheses.assignment import Hypothesis
 from ..hypotheses.candidate import Candidate, layouts_of
 from ..hypotheses.member_tails import without_tail
@@ -101,9 +102,9 @@ def finish(
     unexplained = 1 - sum(g.closing for g in parity) / looked if looked else 0.0
     verdicts = _verdicts(table, judged, placed, lead, left, begin, standing, unexplained)
     signs = signs_of(table, judged, placed, len(left), parity, begin, verdicts.order, standing)
-    alternatives = [words(h, table.pile) for h in starts]
+    alternatives = [alternative(h, table.pile) for h in starts]
     if lead < MARGIN_NATS and rival is not None:
-        alternatives.append(words(rival.h, table.pile))
+        alternatives.append(alternative(rival.h, table.pile))
     made, members = final_geometry(best, table.pile)
     ages = ages_of(made, final_layout(begin.h)[1], placed)
     if made.layout.level == "RAID10" and any(g.open for g in groups):
@@ -404,6 +405,6 @@ def members_only(table: Table, group: Membership) -> Lineup | None:
         best=0.0,
         next=0.0,
         evidence=(related_as(group),),
-        alternatives=("any order, strip size and rotation of these members",),
+        alternatives=(Alternative(Alike.ANY_LAYOUT),),
         settle=Settles(Settle.NO_ADDRESS),
     )
