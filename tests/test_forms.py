@@ -119,7 +119,7 @@ def test_an_array_in_four_forms_is_handed_over(fstripe, pile):
     assert {k: v for k, v in array.items() if k not in ("spans", "alternatives", "seals")} == {
         k: v for k, v in raw.items() if k not in ("spans", "alternatives", "seals")
     }
-    assert "pieces or maps of other images" in solved.out
+    assert [note["what"] for note in solved.json["notes"]] == ["pieces"]
     handed = fstripe("lineup", "extract", folder / "found.toml", folder / "volume.img")
     assert handed.status == 3, handed.err  # as sure as the raw images are
     assert (folder / "volume.img").read_bytes()[: volume.stat().st_size] == volume.read_bytes()

@@ -80,7 +80,7 @@ def test_q_over_another_polynomial_is_seen_and_the_volume_read_by_p(volumes, fst
     array = json.loads(told.out)["arrays"][0]
     assert [array["level"], array["rotation"], array["data"], array["q"]["place"]] == ["RAID6", *qualifiers[:3]]
     assert array["q"]["exponent"] == OTHER and array["spans"] == [[p.name for p in images]]
-    assert any(hex(polynomial) in e["says"] for e in array["evidence"])
+    assert any(e["what"] == "other-q" and e["name"] == hex(polynomial) for e in array["evidence"])
     fstripe("lineup", "extract", "found.toml", "out.img")
     volume = (volumes / "ext4-nocsum.img").read_bytes()
     assert (fstripe.folder / "out.img").read_bytes()[: len(volume)] == volume

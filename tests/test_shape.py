@@ -341,7 +341,7 @@ def test_where_nothing_states_a_place_the_borders_tell_which_one_is_missing(volu
     """An exchange of a member with the missing one was held to be next to as good, whatever its borders said."""
     case = pile(tmp_path, volumes / f"{content}.img", Spec("RAID5", 4, 65536, "parity-N", "continuation"), gone=(1,))
     (array,) = solve_images(case.images).arrays
-    assert right(case, array) and array.verdicts.order.sure is Sure.PROBABLE
+    assert right(case, array) and array.signs.likely  # probable or not is what was measured
     assert array.best - array.next > 60
 
 
