@@ -130,7 +130,7 @@ def test_a_volume_that_was_written_to_while_it_grew_proves_less(every, order):
         placed("undecided"),
         9.0,
         0.0,
-        settle=Settles(Settle.MORE_DATA),
+        settle=MORE,
         alternatives=(Alternative(Alike.ANY_ORDER),),
     )
     (array,) = looked_at(members, unknown).arrays

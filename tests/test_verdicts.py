@@ -23,7 +23,7 @@ from faithful_stripe.core.lineup.solving import rare
 from faithful_stripe.core.lineup.solving.sureness import as_measured, refuted, surer
 from faithful_stripe.core.lineup.structures.anchors import Anchors
 from faithful_stripe.core.lineup.structures.volume_walk import Proof
-from faithful_stripe.core.lineup.verdict import finishing, weighing
+from faithful_stripe.core.lineup.verdict import beside_answers, finishing, weighing
 from faithful_stripe.core.lineup.verdict.certainty import LEAST_STATED, standing_of
 from faithful_stripe.core.lineup.verdict.missing_slot import Judged
 from faithful_stripe.core.lineup.verdict.volume_reading import read_volume
@@ -105,7 +105,7 @@ def test_an_answer_that_was_found_elsewhere_is_a_rival(lead, sure):
         Lineup(None, (), placed("certain"), 100.0, 10.0),
         Lineup(None, (), placed("probable"), 100 - lead, 0.0),
     )
-    made = finishing.beside_another(best, second)
+    made = beside_answers.beside_another(best, second)
     assert made.verdicts.order.sure is sure and made.verdicts.start.sure is sure and made.next == 100 - lead
     assert (made.settle == Settles(Settle.RIVAL)) is (sure is not Sure.CERTAIN)
 
@@ -159,7 +159,7 @@ def test_answers_are_alike_where_the_same_bytes_follow_one_another(seed, periods
         Lineup(g, tuple(n), placed("certain"), 9.0, 0.0)
         for g, n in ((late, names), (early, swapped if other else names))
     )
-    assert finishing.alike(one, two) is not other and finishing.alike(two, one) is not other
+    assert beside_answers.alike(one, two) is not other and beside_answers.alike(two, one) is not other
 
 
 @pytest.mark.parametrize(("held", "linked", "proven"), [(8, 0, True), (7, 0, False), (7, 8, True)])

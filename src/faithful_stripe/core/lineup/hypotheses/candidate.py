@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 
 from ...arrays.layout import EXPONENTS, LEAST_SPARED, MOST_TURN_ROWS, Layout, layout
 from ...arrays.levels import LEVELS, MOST_MEMBERS, MOST_SPANS, GeometryError
-from ..evidence.membership import PLAIN_SHARE, Membership
+from ..evidence.membership import PARITY_KINDS, PLAIN_SHARE, Membership
 
 Column = tuple[int, ...]
 
@@ -145,7 +145,7 @@ def _made(
 def with_unseen(groups: Sequence[Membership]) -> list[Candidate]:
     """The arrays of one parity group with one or two members more than it shows: they are missing, or blank, and hold
     nothing in the rows that hold anything. Only where structures stand tells of such."""
-    if len(groups) != 1 or groups[0].kind not in ("sum", "two", "two less one"):
+    if len(groups) != 1 or groups[0].kind not in PARITY_KINDS:
         return []
     group = groups[0]
     shown = len(group.images) + (group.kind == "two less one")

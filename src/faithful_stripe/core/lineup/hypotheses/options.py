@@ -10,7 +10,7 @@ from itertools import combinations
 import numpy as np
 
 from ...arrays.geometry import STRIP_LEAST
-from ..evidence.membership import Membership
+from ..evidence.membership import PARITY_KINDS, Membership
 from ..evidence.stripe_boundaries import strip_and_phase
 from ..structures.anchors import Anchors
 from .assignment import strips
@@ -222,7 +222,7 @@ def _subsets(items: Sequence[int], groups: Sequence[Membership]) -> list[set[int
     if len(items) <= 3:
         return [set(c) for n in range(len(items), 0, -1) for c in combinations(items, n)]
     found = [set(items)]
-    left = {len(g.images) - (2 if g.kind == "two" else 1) for g in groups if g.kind in ("sum", "two", "two less one")}
+    left = {len(g.images) - (2 if g.kind == "two" else 1) for g in groups if g.kind in PARITY_KINDS}
     if len(left) == 1 and 1 < (count := left.pop()) < len(items):
         found += [set(c) for c in combinations(items, count)][:MOST_CHOICES]
     return found

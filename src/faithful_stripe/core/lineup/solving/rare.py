@@ -7,7 +7,7 @@ from ..document.lineup_document import Lineup
 from ..document.row_map import opened
 from ..evidence.row_tests import rows_by_what_is_left, test_rows
 from ..hypotheses.pile_table import Table
-from ..verdict.finishing import beside_another
+from ..verdict.beside_answers import beside_another
 from ..verdict.volume_reading import MARGIN_NATS
 
 TESTED_ROWS, MOST_BROKEN, FEWER = 48, 0.25, 4

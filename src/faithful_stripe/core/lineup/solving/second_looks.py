@@ -5,9 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 
 from ..document.lineup_document import Lineup
+from ..evidence.membership import PARITY_KINDS
 from ..hypotheses.candidate import Candidate, with_unseen
 from ..hypotheses.options import PLENTY_FACTS
-from ..verdict.finishing import beside_another
+from ..verdict.beside_answers import beside_another
 from ..verdict.volume_reading import TOTAL_NATS
 from .cluster import Cluster, Way
 from .grown import grew
@@ -54,7 +55,7 @@ def ways_left(cluster: Cluster, made: Lineup, options: Sequence[Candidate]) -> I
     doubtful = blind or (primary is not None and (poor or refuted(made)))
     if doubtful and any(not o.strip for o in options):
         yield Way.ODD
-    related = any(g.kind in ("sum", "two", "two less one") for g in cluster.groups)
+    related = any(g.kind in PARITY_KINDS for g in cluster.groups)
     unsure = made.strength != "certain" or q_does_not_match(cluster.table, made)
     if (related or plenty) and unsure and not grew(cluster.table.pile, made):
         yield Way.RARE

@@ -13,7 +13,7 @@ from ..verdict.volume_reading import MARGIN_NATS
 
 def as_measured(array: Lineup) -> Lineup:
     """An order that is likely but not proven is probable only where, of those on such signs, enough were right when
-    that was measured. What is looked for until then does not depend on it."""
+    that was measured. Strips of any size are looked for where it is not (`second_looks.ways_left`)."""
     verdicts = array.verdicts
     if array.chance is None or verdicts.order.sure is not Sure.PROBABLE or array.chance >= measured().least:
         return array

@@ -10,12 +10,12 @@ import numpy as np
 from ...arrays.engine import Array
 from ..document.alternative import Alike, Alternative
 from ..document.calibration import Signs, chance
-from ..document.four_verdicts import Reason, Sure, Verdict, Verdicts, least_of
+from ..document.four_verdicts import Reason, Sure, Verdict, Verdicts
 from ..document.four_verdicts import placed as placed_as
 from ..document.lineup_document import DISPLACED, Lineup
 from ..document.told_facts import Evidence, Settle, Settles, What
 from ..evidence.ages import ages_of, mates_compared
-from ..evidence.membership import LEAST_CLOSING, Membership
+from ..evidence.membership import LEAST_CLOSING, PARITY_KINDS, Membership
 from ..evidence.row_tests import test_sectors
 from ..hypotheses.as_volume import alternative, final_geometry, final_layout, rebuilt
 from ..hypotheses.assignment import Hypothesis
@@ -23,6 +23,7 @@ from ..hypotheses.candidate import Candidate, layouts_of
 from ..hypotheses.member_tails import without_tail
 from ..hypotheses.pile_table import Table
 from ..structures.anchors import Anchors
+from .beside_answers import close_rival
 from .beside_members import gainsaid
 from .certainty import (
     LEAST_STATED,
@@ -96,7 +97,7 @@ def finish(
         evidence.append(Evidence(DISPLACED, moved, What.DISPLACED))
     total, lead = judged[0].total, judged[0].total - next_score
     left = [table.names(best.candidate.columns[c]) for c in unsure(table, judged[0], placed)]
-    parity = [g for g in groups if g.kind in ("sum", "two", "two less one") and not g.until]
+    parity = [g for g in groups if g.kind in PARITY_KINDS and not g.until]
     by_groups = best.candidate.level in PARITY_LEVELS and not stale and not best.layout.spare  # it is in no relation
     looked = sum(g.blocks for g in parity) if by_groups else 0
     unexplained = 1 - sum(g.closing for g in parity) / looked if looked else 0.0
@@ -132,50 +133,6 @@ def finish(
         chance=chance(signs),
         ledger=ledger_of(table, judged[0], placed),
         rival=ledger_of(table, rival, placed) if rival else (),
-    )
-
-
-def alike(one: Lineup, other: Lineup) -> bool:
-    """Whether two answers put the same bytes after one another, wherever their volumes begin."""
-    a, b = one.geometry, other.geometry
-    if a.layout.level == "SPAN" or b.layout.level == "SPAN":
-        return one.members == other.members
-    first, period = max(*a.start_bytes, *b.start_bytes), a.strip_bytes * a.layout.members
-    step = min(a.strip_bytes, b.strip_bytes)
-    offsets = np.arange(first, first + 2 * max(period, b.strip_bytes * b.layout.members), step, dtype=np.int64)
-    apart = set[int]()
-    for position, name in enumerate(one.members):
-        if name is None or name not in other.members:
-            continue
-        mine, theirs = a.to_volume(position, offsets), b.to_volume(other.members.index(name), offsets)
-        if ((mine < 0) != (theirs < 0)).any():
-            return False
-        apart |= set((mine - theirs)[mine >= 0].tolist())
-    return len(apart) == 1 and set(one.members) == set(other.members)
-
-
-def beside_another(made: Lineup, other: Lineup) -> Lineup:
-    """An answer beside one that was found by itself and has less: no surer than its lead over that allows."""
-    lead = made.best - other.best
-    most = Sure.UNDECIDED if lead <= PROBABLE_NATS else Sure.PROBABLE if lead <= MARGIN_NATS else Sure.CERTAIN
-    signs = None if made.signs is None else replace(made.signs, lead=min(made.signs.lead, lead))
-    made = replace(made, next=max(made.next, other.best), signs=signs, chance=None if signs is None else chance(signs))
-    return _at_most(made, most, Reason.RIVAL, _beside(lead))
-
-
-def beside_untried(made: Lineup) -> Lineup:
-    """An answer of a search that ran out of time before all was tried that could have been as good."""
-    return _at_most(made, Sure.PROBABLE, Reason.UNTRIED, Settle.UNTRIED)
-
-
-def _at_most(made: Lineup, most: Sure, reason: Reason, settle: Settle) -> Lineup:
-    """An answer with order and start no surer than that."""
-    order, start = made.verdicts.order, made.verdicts.start
-    if least_of(order.sure, most) is order.sure:
-        return made
-    start = replace(start, sure=least_of(start.sure, most))
-    return replace(
-        made, verdicts=replace(made.verdicts, order=Verdict(most, reason), start=start), settle=Settles(settle)
     )
 
 
@@ -351,15 +308,6 @@ UNEXPLAINED_SHARE = 0.4
 """Of the rows, those that may fail to match with nobody at fault where an order is certain: what is read through the
 redundancy of more is read of a mixture. A third that nobody ever initialized is usual."""
 
-LEAST_DIFFERENCE = 1.0
-"""Of two scores: those that are nearer to each other are as good as equal."""
-
-
-def _beside(lead: float) -> Settle:
-    """What would settle it where another answer is so many nats behind."""
-    return Settle.EQUAL_RIVAL if lead < LEAST_DIFFERENCE else Settle.RIVAL
-
-
 SETTLED_BY = {
     Reason.OPEN_ROWS: Settle.OTHER_TIME,
     Reason.ELIMINATION: Settle.ELIMINATION,
@@ -380,7 +328,7 @@ def _settle(verdicts: Verdicts, findings: Findings, lead: float, left: Sequence[
     if verdicts.order.sure is Sure.CERTAIN:
         return Settles(Settle.START) if verdicts.start.sure is Sure.UNDECIDED else None
     if reason is Reason.RIVAL:
-        return Settles(_beside(lead))
+        return Settles(close_rival(lead))
     if (what := SETTLED_BY.get(reason)) is not None:
         return Settles(what, tuple(left) if what is Settle.ELIMINATION else ())
     return Settles(Settle.A_FILE if findings.proof.passes + findings.held >= PLENTY else Settle.MORE_DATA)

@@ -14,7 +14,7 @@ from ...source import BlockSourceError
 from ..document.four_verdicts import Reason, Sure, Verdict
 from ..document.lineup_document import Lineup
 from ..document.told_facts import Settle, Settles
-from ..evidence.membership import Membership
+from ..evidence.membership import PARITY_KINDS, Membership
 from ..evidence.parity_groups import tested
 from ..evidence.row_tests import broken_rows
 from ..evidence.sampled_places import places_of, survey_at
@@ -27,7 +27,8 @@ from ..hypotheses.stale_member import culprit, unread
 from ..hypotheses.votes import base_under, entry_of, joint, reader_of, with_prior
 from ..reading.samples import BEST, BEYOND_SHARE, LEAST_BEYOND, Pile
 from ..structures.anchors import Anchors
-from .finishing import alike, beside_another, beside_untried, extent, finish, so_far, survives
+from .beside_answers import alike, beside_another, beside_untried
+from .finishing import extent, finish, so_far, survives
 from .missing_slot import PARITY_LEVELS, Judged, better_in_gaps, by_every_fact, moved_to_gaps, told
 from .refining import refined, spans_exchanged
 from .unseated import with_unseated
@@ -296,7 +297,7 @@ def _block(volume: Array, at: int) -> np.ndarray:
 def checked(table: Table, best: Hypothesis, group: Membership, inside: tuple[int, int]) -> Membership:
     """A group with the places at which it does not close after all, looked for in as many rows as can be read; sectors
     that could not be read when the images were made left out."""
-    if group.kind not in ("sum", "two", "two less one") or best.candidate.level not in PARITY_LEVELS:
+    if group.kind not in PARITY_KINDS or best.candidate.level not in PARITY_LEVELS:
         return group
     volume = rebuilt(best, table.pile)
     checked_bytes = min(CHECKED_BYTES, table.budget)
