@@ -196,7 +196,7 @@ def _stands_right(case: Case, answer: Lineup, apart: bool = False) -> bool:
     later = _moved(case, answer) if apart else 0
     seated = seats_of(case, answer)
     twins = twins_of(case, answer) if case.spec.level == "RAID1" else set()
-    for strip, cells in truth(case).items():
+    for strip, cells in truth_for(case, answer).items():
         at = strip * case.spec.strip + later
         if at < 0:
             continue
@@ -249,10 +249,16 @@ def twins_of(case: Case, answer: Lineup) -> set[str]:
     return found
 
 
+def truth_for(case: Case, answer: Lineup) -> dict[int, set[tuple[str | None, int]]]:
+    """The places of as many of the first strips that some lie behind where the answer has the data begin."""
+    before = max(0, *answer.geometry.start_bytes) - case.spec.start
+    return truth(case, 3000 + max(0, before) // case.spec.strip * case.spec.members)
+
+
 def _moved(case: Case, answer: Lineup) -> int:
     """By how many bytes later than in the volume that was cut its first strips stand in the answer's."""
     seats = {name: p for p, name in enumerate(seats_of(case, answer)) if name}
-    for strip, cells in truth(case).items():
+    for strip, cells in truth_for(case, answer).items():
         for name, offset in cells:
             if strip and name in seats:
                 at = int(answer.geometry.to_volume(seats[name], offset))

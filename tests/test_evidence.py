@@ -25,7 +25,7 @@ from faithful_stripe.core.source import MemorySource
 from faithful_stripe.media.image import ImageFile
 from faithful_stripe.work.lineup import solve_images
 
-from .cutting import CONTENTS, pile, right
+from .cutting import CONTENTS, one_in, pile, right
 from .slicer import Spec
 
 
@@ -253,3 +253,25 @@ def test_parity_of_a_head_is_no_other_file_system(volumes, changed, grounds):
         image.write(0, bytes(sector))
     found = ntfs_anchors.heads(read_stock(Pile(["a", "b"], images), 1 << 20))
     assert len(found) == grounds and sum(len(g.found) for g in found) == 2 * (2 if 62 not in changed else 1)
+
+
+@pytest.mark.parametrize("position", one_in(3, [4, 0, 5], single=True))
+def test_a_member_that_was_not_written_to_is_empty_whatever_its_role(volumes, tmp_path, position):
+    """Of P and Q one equation is left where it should hold something: that it is empty there says nothing of whether it
+    holds parity. It was put where it would hold none, in the place of another one."""
+    spec = Spec("RAID6", 6, 4096, "parity-N", "restart", "after-p", "data-index")
+    case = pile(tmp_path, volumes / "log.img", spec)
+    size = Path(case.names[position]).stat().st_size
+    with open(case.names[position], "r+b") as image:
+        image.seek(size // 20)
+        image.write(bytes(size - size // 20))
+    (array,) = solve_images(case.images).arrays
+    assert right(case, array) and array.verdicts.currency.sure == "contradicted"
+
+
+def test_strips_of_any_size_are_looked_for_where_most_of_what_states_an_address_stands_elsewhere(volumes, tmp_path):
+    """A third of the pages stood right in strips of two thirds the size, with a lead, and nothing else was tried."""
+    case = pile(tmp_path, volumes / "pages.img", Spec("RAID10", 4, 192 << 10, copies=2))
+    (array,) = solve_images(case.images).arrays
+    assert right(case, array) and array.geometry.strip_bytes == 192 << 10
+    assert array.verdicts.order.sure == "certain"

@@ -11,12 +11,14 @@ import pytest
 
 from faithful_stripe.core.arrays.layout import layout
 from faithful_stripe.core.lineup.document.four_verdicts import Reason
+from faithful_stripe.core.lineup.evidence.field_algebra import Relation
 from faithful_stripe.core.lineup.evidence.membership import Membership
 from faithful_stripe.core.lineup.evidence.outdated_copies import look_alikes
-from faithful_stripe.core.lineup.evidence.sampled_places import Survey
+from faithful_stripe.core.lineup.evidence.sampled_places import Place, Survey
 from faithful_stripe.core.lineup.hypotheses.assignment import Hypothesis
 from faithful_stripe.core.lineup.hypotheses.candidate import Candidate, candidates
 from faithful_stripe.core.lineup.reading.samples import Pile
+from faithful_stripe.core.lineup.verdict.beside_members import parity_beside
 from faithful_stripe.core.lineup.verdict.finishing import members_only
 from faithful_stripe.core.lineup.verdict.unseated import seated, unseated
 from faithful_stripe.media.image import ImageFile
@@ -79,6 +81,62 @@ def test_a_member_is_known_by_what_the_others_say_it_holds(volumes, tmp_path, sp
     stack, table, h = taken(names, spec, (gone,))
     with stack:
         assert unseated(table, h) == []
+
+
+@pytest.mark.parametrize("spec", [SPECS[0], SPECS[2]], ids=lambda s: s.level)
+def test_where_what_is_computed_cannot_be_relied_on_it_says_nothing(volumes, tmp_path, spec):
+    """Rows that were never written whole, where another equation tells; and all behind the place at which somebody who
+    is there fell silent. Half of what the member holds was told against it."""
+    names = pile(tmp_path, volumes / "ntfs.img", spec).names
+    gone, rng, sizes = spec.members - 1, np.random.default_rng(5), [Path(n).stat().st_size for n in names]
+    half = spec.start + (min(sizes) - spec.start) // 2 // spec.strip * spec.strip
+    for number, name in enumerate(names):
+        with open(name, "r+b") as image:
+            image.seek(half)
+            if spec.level == "RAID6":
+                image.write(rng.integers(0, 256, sizes[number] - half, np.uint8).tobytes())
+            elif number == 0:
+                image.write(bytes(sizes[number] - half))
+    stack, table, h = taken(names, spec, (gone,))
+    with stack:
+        (fit,) = unseated(table, h)
+        assert (fit.image, fit.position, fit.other) == (gone, gone, 0) and fit.same > 1
+
+
+def test_a_member_that_holds_a_single_block_is_known_by_it(volumes, tmp_path):
+    """What it holds is what the others compute, and it holds nothing else; zeros, or one byte over and over, anybody
+    may hold."""
+    spec = SPECS[2]
+    names = pile(tmp_path, volumes / "ntfs.img", spec).names
+    gone, size = spec.members - 1, Path(names[spec.members - 1]).stat().st_size
+    held = Path(names[gone]).read_bytes()
+    at = next(a for a in range(spec.start, size - 4096, 4096) if len(set(held[a : a + 4096])) > 99)
+    for block, fits in ((held[at : at + 4096], 1), (held[at + 1 : at + 4097], 0)):
+        Path(names[gone]).write_bytes(bytes(at) + block + bytes(size - at - 4096))
+        stack, table, h = taken(names, spec, (gone,))
+        with stack:
+            assert len(unseated(table, h)) == fits
+
+
+def test_parity_that_lies_beside_a_stripe_keeps_it_undecided():
+    """An image that adds up with the members of a "RAID 0" is their parity, wherever it ends; one that is like them
+    here and there was cut from the same volume in another way."""
+    chosen = layout("RAID0", 2)
+    h = Hypothesis(Candidate("RAID0", (chosen,), ((0,), (1,))), chosen, 65536, 0, 0, (0, 1), 50.0)
+
+    def beside(mates, apart=(), outdated=()):
+        relations = [(Relation((m, 2), np.ones((1, 2), np.uint8)),) for m in mates] + [()] * len(apart)
+        places = [
+            Place(n * 4096, frozenset({m, 2}), related)
+            for n, (m, related) in enumerate(zip([*mates, *apart], relations, strict=True))
+        ]
+        places = [*places[len(mates) :], *places[: len(mates)]]
+        table = SimpleNamespace(places=places, pile=range(3), outdated=dict.fromkeys(outdated, 0))
+        return [parity_beside(table, one) for one in (h, replace(h, candidate=replace(h.candidate, level="RAID5")))]
+
+    assert beside([0, 1] * 3) == beside([0, 1] * 3, [0, 1]) == [True, False]
+    few, one, here_and_there, old = [0, 1] * 2, [0] * 9, ([0, 1] * 3, [0, 1, 0]), ([0, 1] * 3, (), (2,))
+    assert all(not any(beside(*case)) for case in ((few,), (one,), here_and_there, old))
 
 
 def test_a_member_that_says_little_itself_is_not_left_out(volumes, tmp_path):

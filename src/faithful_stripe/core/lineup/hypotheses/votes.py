@@ -10,6 +10,7 @@ import numpy as np
 
 from ...arrays.geometry import Geometry
 from ..evidence.field_algebra import roles
+from ..evidence.membership import CHECKS
 from ..structures.anchors import Anchors
 from ..structures.partition_starts import COMMON_STARTS
 from .as_volume import final_layout
@@ -78,6 +79,7 @@ def add_algebra(table: Table, candidate: Candidate, ballot: Ballot) -> Ballot:
     zero: list[tuple[int, int, int]] = []
     two = any(g.kind in ("two", "two less one") for g in groups)
     sets = [frozenset(g.images) for g in groups] if candidate.groups else [frozenset(candidate.images)]
+    checks = {part: max((CHECKS.get(g.kind, 0) for g in groups if set(g.images) <= part), default=0) for part in sets}
     nested_unknown = candidate.layouts[0].spans > 1 and not candidate.groups
     parity = candidate.level not in ("RAID0", "RAID10", "RAID1E", "RAID1")
     for place in table.places if parity else ():
@@ -90,7 +92,9 @@ def add_algebra(table: Table, candidate: Candidate, ballot: Ballot) -> Ballot:
                         role += [(column[i], place.offset, r, 1 / len(answers)) for i, r in answer.items()]
             filled = place.filled & images
             closed = not candidate.groups or filled == set().union(*(r.images for r in inside))
-            if filled and closed and not nested_unknown:
+            # with fewer equations than hold elsewhere somebody was not written, or not read: empty is no role there
+            missed = sum(len(r.basis) for r in inside) < checks[images]
+            if filled and closed and not missed and not nested_unknown:
                 whole = len(inside) == 1 and inside[0].plain and set(inside[0].images) == filled
                 odd = len(filled) if whole and len(filled) % 2 else 0
                 zero += [(column[i], place.offset, odd) for i in images - filled if i in column]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from ..document.calibration import measured
+from ..document.calibration import MOST_APART, measured
 from ..document.four_verdicts import Sure
 from ..document.lineup_document import Lineup
 from ..document.told_facts import What
@@ -39,7 +39,11 @@ def refuted(made: Lineup) -> bool:
         sum(e.count for e in made.evidence if e.kind == kind) for kind in ("proof", "against", "failing")
     )
     hold, fail = (sum(e.count for e in made.evidence if e.what is what) for what in (What.FILES, What.FILES_FAIL))
-    return against + failing > max(LEAST_AGAINST, proof) or fail > max(LEAST_AGAINST, 4 * hold)
+    return (
+        against + failing > max(LEAST_AGAINST, proof)
+        or fail > max(LEAST_AGAINST, 4 * hold)
+        or (made.signs is not None and made.signs.elsewhere > MOST_APART)
+    )
 
 
 def standing_in(answer: Lineup, kinds: tuple[str, ...] = ("anchors", "pages")) -> int:

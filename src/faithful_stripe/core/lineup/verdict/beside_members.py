@@ -9,6 +9,7 @@ import numpy as np
 
 from ...errors import StripeError
 from ...source import read
+from ..evidence.membership import LEAST_CLOSING
 from ..hypotheses.as_volume import rebuilt
 from ..hypotheses.assignment import Hypothesis
 from ..hypotheses.pile_table import Table
@@ -90,6 +91,32 @@ def gainsaid(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]])
         if other >= LEAST_CONTRARY and other > same:
             return True
     return False
+
+
+def parity_beside(table: Table, h: Hypothesis) -> bool:
+    """Whether an image that takes no part in a stripe without redundancy adds up to zero with its members wherever both
+    hold something, as far as it does, and with more than one of them: it is their parity, or was. What was cut from the
+    same volume in another way is like a member here and there."""
+    if h.candidate.level != "RAID0":
+        return False
+    used = {i for c in h.order if c is not None for i in h.candidate.columns[c]}
+    for image in set(range(len(table.pile))) - used - set(table.outdated):
+        both = [p for p in table.places if image in p.filled and p.filled & used]
+        with_it = [
+            {i for r in p.relations if image in r.images and set(r.images) <= used | {image} for i in r.images}
+            for p in both
+        ]
+        last = max((n for n, images in enumerate(with_it) if images), default=-1)
+        closing = [images for images in with_it if images]
+        everywhere = len(closing) >= max(LEAST_CLOSING, CLOSING_SHARE * (last + 1))
+        if everywhere and len(set[int]().union(*closing)) > 2:
+            return True
+    return False
+
+
+CLOSING_SHARE = 0.75
+"""Of the places at which an image and members hold something, those at which it is related to them where it is, or was,
+one of them."""
 
 
 def _spread(anchors: Anchors, image: int) -> list[tuple[int, int]]:

@@ -160,10 +160,11 @@ parity of a head, which looks like that of another file system."""
 
 @dataclass(frozen=True)
 class Standing:
-    """How many structures that state an address stand where they say (right); of known file systems alone, how many do
-    (known), and how many stand elsewhere."""
+    """How many structures that state an address stand where they say (right), and how many do not (contrary); of known
+    file systems alone, how many do (known), and how many stand elsewhere."""
 
     right: int
+    contrary: int
     known: int
     elsewhere: int
 
@@ -172,13 +173,19 @@ class Standing:
         """How many of known file systems do; 0 where too many stand elsewhere."""
         return self.known if self.elsewhere <= MOST_ELSEWHERE * self.known else 0
 
+    @property
+    def share_elsewhere(self) -> float:
+        """The share of all that stand elsewhere than they say, 0 to 1."""
+        return self.contrary / max(1, self.right + self.contrary)
+
 
 def standing_of(h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> Standing:
     """Which structures of all grounds stand where they say under a hypothesis."""
     told = [(held_facts(h, anchors, base), anchors.ground.guessed) for anchors, base in placed]
     known = [counts for counts, guessed in told if not guessed]
-    held = sum(right for right, _tested in known)
-    return Standing(sum(counts[0] for counts, _guessed in told), held, sum(tested for _r, tested in known) - held)
+    right, held = sum(counts[0] for counts, _guessed in told), sum(right for right, _tested in known)
+    tested, known_tested = sum(counts[1] for counts, _guessed in told), sum(tested for _right, tested in known)
+    return Standing(right, tested - right, held, known_tested - held)
 
 
 def untold(table: Table, h: Hypothesis, placed: Sequence[tuple[Anchors, int]]) -> list[list[int]]:

@@ -9,7 +9,7 @@ import numpy as np
 
 from ...arrays.engine import Array
 from ..document.alternative import Alike, Alternative
-from ..document.calibration import Signs, chance
+from ..document.calibration import MOST_APART, Signs, chance
 from ..document.four_verdicts import Reason, Sure, Verdict, Verdicts
 from ..document.four_verdicts import placed as placed_as
 from ..document.lineup_document import DISPLACED, Lineup
@@ -24,7 +24,7 @@ from ..hypotheses.member_tails import without_tail
 from ..hypotheses.pile_table import Table
 from ..structures.anchors import Anchors
 from .beside_answers import close_rival
-from .beside_members import gainsaid
+from .beside_members import gainsaid, parity_beside
 from .certainty import (
     LEAST_STATED,
     MOST_MIRRORED,
@@ -174,7 +174,7 @@ def signs_of(
         closing=sum(g.closing for g in groups) / max(1, sum(g.blocks for g in groups)),
         counted=counted(table, h, placed), pinned=begin.verdict.sure is Sure.CERTAIN,
         parity=h.candidate.level in PARITY_LEVELS, likely=order.sure is not Sure.UNDECIDED,
-        stated=rows_stated(h, placed), elsewhere=standing.elsewhere / max(1, standing.known + standing.elsewhere),
+        stated=rows_stated(h, placed), elsewhere=standing.share_elsewhere,
     )  # fmt: skip
 
 
@@ -223,8 +223,9 @@ def _verdicts(
     )  # fmt: skip
     reason = next((why for doubt, why in doubts if doubt), Reason.PROVEN)
     for open_, why in (
+        (standing.share_elsewhere > MOST_APART, Reason.FAILING),
         (strangely_related(table, best), Reason.OPEN_ROWS),
-        (gainsaid(table, best, placed), Reason.LEFT_OUT),
+        (gainsaid(table, best, placed) or parity_beside(table, best), Reason.LEFT_OUT),
         (shape_open(table, best, reason in (Reason.RIVAL, Reason.UNCOUNTED)), Reason.UNCOUNTED),
     ):
         if open_:

@@ -8,20 +8,28 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
+from itertools import islice
 
 import numpy as np
 import numpy.typing as npt
 
 from ...errors import StripeError
 from ..evidence.membership import LEAST_CLOSING
+from ..evidence.row_tests import differs
+from ..evidence.sampled_places import SECTOR
 from ..hypotheses.as_volume import final_geometry, rebuilt
 from ..hypotheses.assignment import MISSING_NATS, Hypothesis
 from ..hypotheses.pile_table import Table
 from .missing_slot import Judged, Placed
 from .volume_reading import read_volume
 
-TRIED, PIECE = 96, 4096
-"""Pieces of an image that are held against what is computed, spread over its data, and how many bytes each has."""
+TRIED, LOOKED_AT, PIECE = 96, 768, 4096
+"""Pieces of an image that are held against what is computed, spread over its data, and how many bytes each has; so many
+are looked at for those that tell."""
+
+LEAST_ALONE = 1
+"""So many pieces are enough of an image that holds nothing else: what stands on it of its array is little. A piece of
+one byte over and over is none: anybody may hold that."""
 
 SAME_SHARE = 0.9
 """Of what an image holds there, the share that must be as computed: the rest may be unreadable or out of date."""
@@ -29,7 +37,8 @@ SAME_SHARE = 0.9
 
 @dataclass(frozen=True)
 class Unseated:
-    """An image and the position that it fits; `same` and `other`: pieces in which it holds what is computed, or not."""
+    """An image and the position that it fits; `same` and `other`: pieces in which it holds what is computed, or not,
+    where what is computed can be relied on."""
 
     image: int
     position: int
@@ -65,29 +74,34 @@ def unseated(table: Table, h: Hypothesis) -> list[Unseated]:
 def _fit(table: Table, h: Hypothesis, image: int, position: int) -> Unseated | None:
     """How an image holds up at a missing position; None where it holds nothing that it must."""
     volume, strip = rebuilt(h, table.pile), h.strip
+    heard = min(table.pile.data(i)[-1][1] for column in h.candidate.columns for i in column if table.pile.data(i))
     same = other = 0
     for at, own in _pieces(table, h, image, volume.geometry.member_bytes[position]):
+        if same + other == TRIED:
+            break
         computed = np.empty(own.size, np.uint8)
+        if h.start + at + own.size > heard or differs(volume, position, at // strip, at % strip // SECTOR * SECTOR):
+            continue  # somebody else fell silent before that, or the row was never written whole
         try:
             volume.compute(position, at // strip, at % strip, computed)
         except StripeError:
             continue
         if np.array_equal(computed, own):
-            same += 1
+            same += bool((own != own[0]).any())
         else:
             other += 1
-    return Unseated(image, position, same, other) if same >= LEAST_CLOSING else None
+    return Unseated(image, position, same, other) if same >= (LEAST_CLOSING if other else LEAST_ALONE) else None
 
 
 def _rather_old(table: Table, h: Hypothesis, fit: Unseated) -> bool:
-    """Whether what was taken for an old copy of another member is like that in no fewer places than it is like what the
-    missing one must hold."""
+    """Whether what was taken for an old copy of another member is like that in no smaller share than it is like what
+    the missing one must hold."""
     if fit.image not in table.outdated:
         return False
     successor, length = table.outdated[fit.image], final_geometry(h, table.pile)[0].member_bytes[fit.position]
-    pieces = _pieces(table, h, fit.image, length)
-    unlike = sum(not np.array_equal(own, table.pile.stretch(successor, h.start + at, own.size)) for at, own in pieces)
-    return unlike <= fit.other
+    pieces = islice(_pieces(table, h, fit.image, length), TRIED)
+    like = [np.array_equal(own, table.pile.stretch(successor, h.start + at, own.size)) for at, own in pieces]
+    return sum(like) * (fit.same + fit.other) >= fit.same * len(like)
 
 
 def _pieces(table: Table, h: Hypothesis, image: int, length: int) -> Iterator[tuple[int, npt.NDArray[np.uint8]]]:
@@ -97,7 +111,9 @@ def _pieces(table: Table, h: Hypothesis, image: int, length: int) -> Iterator[tu
     held = [(max(a, h.start) - h.start, min(b, end) - h.start) for a, b in table.pile.data(image)]
     counts = [max(0, b - 1) // piece - a // piece + 1 if b > a else 0 for a, b in held]
     edges = np.cumsum([0, *counts])
-    for number in np.unique(np.linspace(0, edges[-1] - 1, min(TRIED, int(edges[-1]))).astype(np.int64)).tolist():
+    spread = np.unique(np.linspace(0, edges[-1] - 1, min(LOOKED_AT, int(edges[-1]))).astype(np.int64))
+    turns = LOOKED_AT // TRIED
+    for number in np.concatenate([spread[turn::turns] for turn in range(turns)]).tolist():
         which = int(np.searchsorted(edges, number, "right")) - 1
         at = (held[which][0] // piece + number - int(edges[which])) * piece
         own = table.pile.stretch(image, h.start + at, piece)
