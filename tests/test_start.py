@@ -375,6 +375,7 @@ def labelled(case, label):
         ("RAID1", 700 * 512, 0, b"", Sure.UNDECIDED),  # a mirror's rows are any sectors
         ("RAID1", MIB, 0, b"", Sure.UNDECIDED),  # a partition would begin there, of a volume from the first byte on
         ("RAID1", 0, MIB, b"label ", Sure.PROBABLE),  # something stands in front, and was not wiped
+        ("RAID1", 17 * MIB, MIB, b"label ", Sure.UNDECIDED),  # far in front: what was between may have been
         ("RAID1", 0, 65536, b"", Sure.PROBABLE),
     ],
 )

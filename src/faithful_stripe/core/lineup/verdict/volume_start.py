@@ -128,9 +128,9 @@ def _may_be_wiped(table: Table, h: Hypothesis, placed: Placed) -> bool:
     """Whether the volume may as well begin in another row, with zeros over what stood there. It may where nothing
     states that it begins here, unless its first row is filled, as a row is where redundancy can tell, and it is the
     first there is room for, or of custom and a label in front of it was not wiped; and where a file system's head does,
-    but a start of custom is rows away, over
-    nothing on any member: rather than a place of no custom, or than one from which the head stands where a partition
-    would. A file system where a partition begins by custom is head enough for a start of custom."""
+    but a start of custom is rows away, over nothing on any member: rather than a place of no custom, or than one from
+    which the head stands where a partition would. A label far in front of it says nothing of what stood between. A file
+    system where a partition begins by custom is head enough for a start of custom."""
     usual, images = h.start in USUAL_STARTS, set(_seated(h))
     headed, ahead = _headed(h, placed), anything_before(table, images, h.start)
     if not headed and not (usual and _headed(h, placed, COMMON_STARTS)):
@@ -139,7 +139,7 @@ def _may_be_wiped(table: Table, h: Hypothesis, placed: Placed) -> bool:
         if _redundant(h) and h.candidate.level != "RAID1E":  # whose copies may stand in the next row
             return not _first_row_closes(table, h)
         return not anything_before(table, images, h.start + h.strip, h.start)
-    if ahead or not headed or h.start < h.strip:
+    if (ahead and h.start <= max(USUAL_STARTS)) or not headed or h.start < h.strip:
         return False
     rowed = replace(h, strip=SECTOR) if h.candidate.level == "RAID1" else h  # its rows are any sectors
     rows = [divmod(h.start - start, rowed.strip) for start in USUAL_STARTS if start < h.start]
