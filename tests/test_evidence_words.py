@@ -12,7 +12,7 @@ from faithful_stripe.core.lineup.document.told_facts import Evidence, Note, Rema
 NAMES = {
     What: (SAYS, {"of", "name", "images", "row"}),
     Settle: (SETTLES, {"images"}),
-    Remark: (REMARKS, {"images", "count"}),
+    Remark: (REMARKS, {"images", "count", "kib"}),
 }
 
 

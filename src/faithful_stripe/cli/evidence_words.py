@@ -119,9 +119,10 @@ REMARKS = {
     Remark.PIECES: "{count} files named are pieces or maps of other images",
     Remark.IMAGED_TWICE: "imaged twice, and read as one drive each: {images}",
     Remark.PART_COPY: "{images} is no member: it holds a copy of the volume from byte {count} on",
+    Remark.PARITY_MOVES: "parity moves, whatever the layout: {kib} KiB on each of these in turn: {images}",
 }
 
 
 def remark(note: Note) -> str:
     """A note on the search."""
-    return REMARKS[note.what].format(images=", ".join(note.images), count=note.count)
+    return REMARKS[note.what].format(images=", ".join(note.images), count=note.count, kib=note.count >> 10)

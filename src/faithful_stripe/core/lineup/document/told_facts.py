@@ -156,6 +156,8 @@ class Remark(StrEnum):
     """`images` are each several images of one drive."""
     PART_COPY = "part-copy"
     """`images` hold a copy of the volume from byte `count` on."""
+    PARITY_MOVES = "parity-moves"
+    """Parity stands `count` bytes on each of `images` in turn, of which no array is decided."""
 
 
 @dataclass(frozen=True)

@@ -29,6 +29,7 @@ from ..verdict.volume_reading import MARGIN_NATS, TOTAL_NATS
 from .cluster import Cluster
 from .grown import begun_in_front, with_former
 from .one_array import solve_cluster
+from .parity_moves import with_parity_moves
 from .part_copies import without_part_copies
 from .recounted import with_other_parity
 from .slices import with_slices
@@ -54,6 +55,8 @@ def solve(pile: Pile, tell: Tell = silent, full: bool = False) -> Solution:
             found = with_slices(pile, found, lambda part: find_arrays(part, tell), tell)
             found = with_former(pile, found, tell)
             found = with_other_parity(pile, found, lambda part: find_arrays(part, tell), tell)
+            if not found.parities:
+                found = with_parity_moves(pile, found, tell)
         except KeyboardInterrupt:
             found = replace(found, notes=(*found.notes, STOPPED))
     if pile.effort.gave_up and not _certain(found):
