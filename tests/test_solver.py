@@ -84,6 +84,25 @@ def test_every_level_is_solved(volumes, content, spec, gone, tmp_path):
     assert array.verdict != "certain" or content not in ("log", "noise")  # nothing there proves where it begins
 
 
+@pytest.mark.parametrize(
+    ("content", "spec", "gone"),
+    [
+        ("ext4-nocsum", Spec("RAID0", 7, 8192), ()),
+        ("log", Spec("RAID5", 4, 16384, "parity-N", "continuation"), (1,)),
+        ("gpt", Spec("RAID6", 5, 16384, "parity-0", "restart", "after-p", "data-index"), (2,)),
+    ],
+    ids=lambda v: getattr(v, "level", str(v)),
+)
+def test_images_say_the_same_in_whatever_order_they_are_named(volumes, content, spec, gone, tmp_path):
+    """Which structure of a block came first, and what continuity was taught on, hung on it: now certain, now not."""
+    case = pile(tmp_path, volumes / f"{content}.img", spec, gone, strangers=1)
+    told = set()
+    for way in (case.images, case.images[::-1], case.images[2:] + case.images[:2]):
+        array = max(solve_images(way).arrays, key=lambda a: len(a.seated))
+        told.add((array.seated, array.best, array.next, tuple(array.signs.as_list()), str(array.verdicts)))
+    assert len(told) == 1
+
+
 @pytest.mark.parametrize("exponent", ["data-index", "member-position"])
 def test_p_is_not_taken_for_q_nor_one_rule_of_q_for_the_other(volumes, exponent, tmp_path):
     spec = Spec("RAID6", 5, 16384, "parity-N", "continuation", "before-p", exponent)

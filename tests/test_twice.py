@@ -98,6 +98,16 @@ CASES = {
 }
 
 
+def test_two_passes_are_proved_as_they_were_solved(fstripe, volumes):
+    """`--against` took the second pass for both: "its first MiB holds something else"."""
+    names = twice(fstripe.folder, Spec("RAID5", 4, 16384, "parity-N", "continuation"), volumes / "log.img", b"\0", ())
+    solved = fstripe("lineup", "solve", *names, "--out", "found.toml", "--json")
+    assert "again.img+ebb-1.img" in solved.json["arrays"][0]["spans"][0]
+    proved = fstripe("lineup", "prove", "found.toml", *(w for name in names for w in ("--against", name)), "--json")
+    assert proved.json["verdict"] == solved.json["arrays"][0]["verdict"]
+    assert not any("again.img" in other["what"] for other in proved.json["others"])  # it is one of them already
+
+
 @pytest.mark.long
 @pytest.mark.parametrize("which", CASES)
 def test_two_passes_without_a_map_are_one_drive(which, fstripe, observatory):

@@ -250,7 +250,7 @@ def open_array(path: Path, number: int = 1, among: Sequence[Path] = ()) -> Itera
     with ExitStack() as stack:
         members: Members = []
         for position, name in enumerate(found.seated):
-            image = None if name is None else open_drive_of(stack, given.get(Path(name).name) or locate(name, path))
+            image = None if name is None else open_drive_of(stack, _among(given, name) or locate(name, path))
             members.append(image)
             least = found.geometry.start_bytes[position] + found.geometry.member_bytes[position]
             if image is None:
@@ -317,7 +317,8 @@ def prove(path: Path, number: int = 1, tell: Tell = silent, against: Sequence[Pa
              name is tried in every member's place
     """
     with open_array(path, number, against) as (found, members), ExitStack() as stack:
-        named = {Path(name).name for name in found.seated if name is not None}
+        seated = {name for name in found.seated if name is not None}
+        named = {Path(part).name for name in seated for part in (name, *name.split("+"))}
         spare = [(str(image), open_drive_of(stack, image)) for image in against if image.name not in named]
         present = [m if n is not None else None for n, m in zip(found.members, members, strict=True)]
         trial = try_claim(found, present, tell, spare)
@@ -352,6 +353,14 @@ def open_drive_of(stack: ExitStack, path: Path) -> DriveImage:
     image = open_drive(path)
     stack.callback(image.close)
     return image
+
+
+def _among(given: Mapping[str, Path], name: str) -> Path | None:
+    """Which of the images given, by file name, one of a lineup is, or which two passes; None where none is."""
+    parts = [given.get(Path(part).name) for part in name.split("+")]
+    if None in parts:
+        return given.get(Path(name).name)
+    return Path("+".join(map(str, parts)))
 
 
 def locate(name: str, lineup: Path) -> Path:

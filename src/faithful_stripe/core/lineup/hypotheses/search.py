@@ -104,7 +104,8 @@ class Reader:
         return np.array(rows, np.uint8)
 
     def model(self, start: int) -> Continuity:
-        """Continuity taught on blocks of these columns, on the grid of this start."""
+        """Continuity taught on blocks of these columns, on the grid of this start: the same ones, in the same order,
+        however the images are named and listed."""
         phase = start % BLOCK
         if phase not in self.shared.models:
             images = {images[0] for images in self.candidate.columns}
@@ -114,8 +115,9 @@ class Reader:
                     count = min(TAUGHT_OF_PIECE, (len(piece.data) - phase) // BLOCK)
                     grid = piece.data[phase : phase + count * BLOCK].reshape(count, BLOCK)
                     blocks += [block for block in grid if block.any()]
-            spread = np.unique(np.linspace(0, len(blocks) - 1, TAUGHT_BLOCKS).astype(int)) if blocks else ()
-            chosen = [blocks[n] for n in spread]
+            chosen = sorted(blocks, key=lambda block: zlib.crc32(block.tobytes()))[
+                :TAUGHT_BLOCKS
+            ]  # any of them, by what they hold
             self.shared.models[phase] = Continuity(np.array(chosen) if chosen else np.zeros((0, BLOCK), np.uint8))
         return self.shared.models[phase]
 

@@ -6,7 +6,7 @@ import numpy as np
 import numpy.typing as npt
 
 from ...arrays.geometry import Geometry
-from ..structures.anchors import Anchors
+from ..structures.anchors import FACT_BYTES, Anchors
 from .assignment import Hypothesis
 from .equivalence import volume_map
 from .placement import KEY
@@ -30,14 +30,17 @@ def held_facts(h: Hypothesis, anchors: Anchors, base: int, whole: Anchors | None
     hit = fits(h, who, offset, address + base) | _held_by_parity(h, who, offset, address + base)
     told = hit | ~silent
     who, offset, address, hit = who[told], offset[told], address[told], hit[told]
-    structure = who * KEY + offset
-    standing = np.unique(structure[hit])
-    right, there = _standing(h, column, whole, base) if whole is not None else (np.unique(address[hit]), standing)
+    standing = np.unique((who * KEY + offset)[hit])
+    block, block_address = who * KEY + offset // FACT_BYTES, address // FACT_BYTES
+    if whole is not None:
+        right, there = _standing(h, column, whole, base)
+    else:
+        right, there = block_address[hit], block[hit]
     # one that may belong at several places, or of which another one stands right, or that belongs where a member is
     # missing (it is what parity holds of it), is not against it
-    told = np.isin(address, right) | np.isin(structure, there)
+    told = np.isin(block_address, right) | np.isin(block, there)
     told |= (volume_map(h, address + base)[..., 0] < 0).all(axis=0)
-    elsewhere = np.setdiff1d(np.unique(structure[~told]), np.unique(structure[told]))
+    elsewhere = np.setdiff1d(block[~told], block[told])
     return len(standing), len(standing) + len(elsewhere)
 
 
@@ -74,13 +77,13 @@ def _held_by_parity(h: Hypothesis, who: Int64, offset: Int64, volume: Int64) -> 
 
 
 def _standing(h: Hypothesis, column: dict[int, int], anchors: Anchors, base: int) -> tuple[Int64, Int64]:
-    """The addresses at which a structure stands right, and the places, as column * KEY + offset, of those that do:
-    of two addresses that one may have, the facts may hold only the other."""
+    """The blocks of FACT_BYTES in which a structure stands right: by address, and by place (column * KEY + block). Of
+    two addresses that one may have, the facts may hold only the other."""
     inside = np.isin(anchors.image, list(column))
     who = np.array([column[int(i)] for i in anchors.image[inside]], np.int64)
     offset, address = anchors.offset[inside], anchors.address[inside]
     right = fits(h, who, offset, address + base)
-    return np.unique(address[right]), np.unique((who * KEY + offset)[right])
+    return (address // FACT_BYTES)[right], (who * KEY + offset // FACT_BYTES)[right]
 
 
 def fits(

@@ -99,8 +99,11 @@ def _known(lists: Ground, found: list[Ground]) -> bool:
 
 
 def facts_of(ground: Ground) -> Anchors:
-    """A ground's anchors, those that say the same within FACT_BYTES counted as one."""
+    """A ground's anchors, those that say the same within FACT_BYTES counted as one: the first on the image, whichever
+    was found first."""
     image, offset, address = ground.arrays()
+    by_place = np.lexsort((offset, image))
+    image, offset, address = image[by_place], offset[by_place], address[by_place]
     keys = np.stack([image, offset // FACT_BYTES, offset - address], axis=1)
     _values, first, count = np.unique(keys, axis=0, return_index=True, return_counts=True)
     if len(first) > MOST_FACTS:
