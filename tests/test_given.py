@@ -43,8 +43,8 @@ def test_what_is_known_and_right_is_said_to_agree(fstripe, pile):
     ("words", "what", "given", "found"),
     [
         (("--level", "4"), "level", "RAID4", "RAID5"),
-        (("--strip", "128KiB"), "strip", "131072", "65536"),
-        (("--members", "5"), "members", "5", "4"),
+        pytest.param(("--strip", "128KiB"), "strip", "131072", "65536", marks=pytest.mark.long),
+        pytest.param(("--members", "5"), "members", "5", "4", marks=pytest.mark.long),
     ],
 )
 def test_what_is_known_and_wrong_is_contradicted_aloud(fstripe, pile, words, what, given, found):

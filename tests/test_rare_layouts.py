@@ -52,7 +52,13 @@ CASES = [
         "certain",
         marks=pytest.mark.long,
     ),
-    ("ntfs", Spec("RAID6", 6, 16384, "parity-0", "restart", "after-p", "data-index-reversed"), (2,), "certain"),
+    pytest.param(
+        "ntfs",
+        Spec("RAID6", 6, 16384, "parity-0", "restart", "after-p", "data-index-reversed"),
+        (2,),
+        "certain",
+        marks=pytest.mark.long,
+    ),
 ]
 """Little data: undecided where parity may as well move on later than the data reach."""
 
