@@ -11,6 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from faithful_stripe.core.arrays.gf256 import power
+from faithful_stripe.core.lineup.document.lineup_document import Solution
 from faithful_stripe.core.lineup.document.row_map import State, Why
 from faithful_stripe.core.lineup.document.told_facts import Settle, Settles
 from faithful_stripe.core.lineup.evidence.field_algebra import (
@@ -24,6 +25,7 @@ from faithful_stripe.core.lineup.evidence.field_algebra import (
 )
 from faithful_stripe.core.lineup.evidence.seam_model import Continuity
 from faithful_stripe.core.lineup.reading.samples import Pile
+from faithful_stripe.core.lineup.solving import solve as solving
 from faithful_stripe.core.lineup.structures import partition_tables as table
 from faithful_stripe.core.lineup.structures.anchors import find_anchors
 from faithful_stripe.core.lineup.structures.ground import END, Piece, Stock, read_stock
@@ -41,6 +43,23 @@ def test_every_file_system_is_solved_as_raid5_and_proved(volumes, content, tmp_p
     case = pile(tmp_path, volumes / f"{content}.img", Spec("RAID5", 4, 16384, "parity-N", "restart"))
     (array,) = solve_images(case.images).arrays
     assert right(case, array) and array.verdict != "undecided" and array.best > array.next + 12
+
+
+def test_a_first_look_leaves_time_for_more_reading(monkeypatch):
+    """On a volume of 8 GiB, it spent all the time on layouts that are less likely, and too little was read."""
+    shares, pile = list[float](), Pile(["a", "b"], [MemorySource(1 << 20), MemorySource(1 << 20)])
+    for source in pile.sources:
+        source.write(0, bytes(range(256)) * 4096)
+
+    def doubtful(pile, tell, budget, moved_already=False):
+        shares.append(pile.effort.share)
+        pile.effort.gave_up = len(shares) == 1  # the first one ended early
+        return Solution((), tuple(pile.names))
+
+    monkeypatch.setattr(solving, "STOCK_BYTES", 1 << 20)
+    monkeypatch.setattr(solving, "solve_within", doubtful)
+    found = solving.find_arrays(pile)
+    assert shares == [solving.FIRST_SHARE, 1.0] and not pile.effort.gave_up and not found.notes
 
 
 LEVELS = [

@@ -98,6 +98,25 @@ CASES = {
 }
 
 
+@pytest.mark.parametrize(("first", "second", "passes"), [((0, 0.5), (0.5, 1), True), ((0, 0.5), (0, 0), False)])
+def test_a_pass_put_aside_is_one_where_each_has_what_the_other_lacks(tmp_path, volumes, first, second, passes):
+    """It was called out of date, and rows of which the other pass was blank stayed open. What only lacks some data may
+    well be out of date."""
+    members = [tmp_path / f"m{n}.img" for n in range(4)]
+    cut(volumes / "ntfs.img", Spec("RAID5", 4, 16384, "parity-N", "continuation"), members)
+    shutil.copy(members[1], tmp_path / "again.img")
+    rng = random.Random(4)
+    for path, (low, high) in ((members[1], first), (tmp_path / "again.img", second)):
+        if high:
+            gaps(path, rng, low, high, b"\xa5")
+    paths = [*members, tmp_path / "again.img"]
+    pile = Pile([p.name for p in paths], [ImageFile(p) for p in paths])
+    assert (imaged_twice(pile, equal_too=False, both_ways=True) == [(1, 4)]) is passes
+    (array,) = solve_images(paths).arrays
+    joined = [m for m in array.members if m and "+" in m]
+    assert bool(joined) is passes and (passes or array.stale)
+
+
 def test_two_passes_are_proved_as_they_were_solved(fstripe, volumes):
     """`--against` took the second pass for both: "its first MiB holds something else"."""
     names = twice(fstripe.folder, Spec("RAID5", 4, 16384, "parity-N", "continuation"), volumes / "log.img", b"\0", ())

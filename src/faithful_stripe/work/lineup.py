@@ -30,6 +30,7 @@ from ..core.lineup.reading.imaged_twice import imaged_twice
 from ..core.lineup.reading.samples import PATIENCE_SECONDS, Effort, Pile, Tell, silent
 from ..core.lineup.solving.solve import STOPPED, solve, solve_given, stopped
 from ..core.lineup.structures.standing import evidence_map, structures_on
+from ..core.ranges import total
 from ..core.source import BlockSource, BlockSourceError
 from ..media.drive_image import DriveImage
 from ..media.forgiving import Forgiving
@@ -99,16 +100,24 @@ def solve_images(
         )
 
 
+PASSES_SHARE = 0.5
+"""Of the time for a search, what one with two passes as one drive may take after it."""
+
+
 def _as_passes(
     stack: ExitStack, pile: Pile, paths: Sequence[Path], found: Solution, tell: Tell, full: bool
 ) -> tuple[Solution, list[str], list[DriveImage]] | None:  # fmt: skip
     """What a pile says when drives that seem to have been imaged twice are taken for that, with the names and images it
     consists of then; None where there are none, or nothing better comes of it.
 
-    Mirrors of which no set but one has its mate are such a pile, and more members are missing in them than need be.
+    Mirrors of which no set but one has its mate are such a pile, and more members are missing in them than need be. A
+    second pass that is put aside, as out of date or as a stranger, is better than that where rows do not match.
     """
     undecided = [a for a in found.arrays if a.strength == "undecided"]
-    untold = [a for a in found.arrays if None in a.members and (a.rowmap is None or a.rowmap.open)]
+    untold = [
+        a for a in found.arrays
+        if (None in a.members or a.stale or found.unused) and (a.rowmap is None or a.rowmap.open)
+    ]  # fmt: skip
     lacking = undecided + untold
     if not lacking or not pile.effort.left():
         return None
@@ -116,8 +125,9 @@ def _as_passes(
     seated = [
         {m for m in a.members if m} for a in found.arrays if a not in lacking
     ]  # mates of a mirror are found already
+    complete = not undecided and not any(None in a.members for a in lacking)
     groups = [
-        group for group in imaged_twice(pile, bool(undecided))
+        group for group in imaged_twice(pile, bool(undecided), complete)
         if not any({pile.names[i] for i in group} <= members for members in seated)
     ]  # fmt: skip
     if not groups:
@@ -128,13 +138,16 @@ def _as_passes(
     chosen = [first.get(i, (i,)) for i in range(len(pile)) if i not in later]
     names = ["+".join(str(paths[i]) for i in group) for group in chosen]
     sources = [open_drive_of(stack, Path(name)) for name in names]
-    part = Pile(names, sources, effort=pile.effort)
+    # a search of its own: with what time is left of the first one, it would only be a doubtful one
+    part = Pile(names, sources, effort=Effort(pile.effort.patience * PASSES_SHARE))
     again = solve(part, tell, full)
     joined = {"+".join(str(paths[i]) for i in group) for group in groups}
     mine = next((a for a in again.arrays if joined & set(a.members)), None)
     sure = ("undecided", "probable", "certain")
     worst = min((sure.index(a.strength) for a in lacking), default=0)
     if mine is None or sure.index(mine.strength) < max(1, worst) or _mates_rather(mine, joined):
+        return None
+    if not undecided and _open_bytes([mine]) > _open_bytes(lacking):
         return None
     notes = (*again.notes, Note(Remark.IMAGED_TWICE, tuple(sorted(joined))))
     arrays = tuple(
@@ -144,6 +157,11 @@ def _as_passes(
         for a in again.arrays
     )
     return replace(again, arrays=arrays, notes=notes, bytes_read=pile.bytes_read + part.bytes_read), names, sources
+
+
+def _open_bytes(arrays: Sequence[Lineup]) -> int:
+    """Bytes of volumes that do not match, as far as they were read."""
+    return sum(total(a.rowmap.open) for a in arrays if a.rowmap is not None)
 
 
 def _mates_rather(array: Lineup, joined: Set[str]) -> bool:

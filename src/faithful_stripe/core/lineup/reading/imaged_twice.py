@@ -96,11 +96,12 @@ class BestOf:
         )
 
 
-def imaged_twice(pile: Pile, equal_too: bool) -> list[tuple[int, ...]]:
+def imaged_twice(pile: Pile, equal_too: bool, both_ways: bool = False) -> list[tuple[int, ...]]:
     """Images that seem to be passes over one drive, with gaps where another has data; none where other images have
     copies, too, or there are no others.
 
     equal_too  whether images that are equal throughout are taken for one drive, too
+    both_ways  whether each must have data where the other has none: one that only lacks some may be out of date
     """
     if len(pile) < 3:
         return []
@@ -111,9 +112,10 @@ def imaged_twice(pile: Pile, equal_too: bool) -> list[tuple[int, ...]]:
         for j in range(i + 1, len(pile)):
             equal, gaps, apart = _compared(blocks[i], blocks[j])
             if equal >= LEAST_EQUAL and not apart:
-                if gaps < LEAST_GAPS and not equal_too:
+                if sum(gaps) < LEAST_GAPS and not equal_too:
                     return []  # a mirror's mates
-                pairs.append((i, j))
+                if all(gaps) or not both_ways:
+                    pairs.append((i, j))
     groups: list[set[int]] = []
     for pair in pairs:
         mine = [g for g in groups if g & set(pair)]
@@ -147,12 +149,13 @@ def _looked_at(pile: Pile) -> list[Looked]:
     return found
 
 
-def _compared(one: Looked, other: Looked) -> tuple[int, int, int]:
-    """Blocks that hold data on both and are equal, that differ only where one of the two holds none, and those that
-    differ where both hold some."""
+def _compared(one: Looked, other: Looked) -> tuple[int, tuple[int, int], int]:
+    """Blocks that hold data on both and are equal, that differ only where the first, or the second, holds none, and
+    those that differ where both hold some."""
     (a, told_a), (b, told_b) = one, other
     same = (a == b).all(axis=2)
     data: Flags = ((told_a == 2) & (told_b == 2)).any(axis=1)
-    gap = ~same & ((told_a == 2) ^ (told_b == 2))
     apart: Flags = (~same & (told_a == 2) & (told_b == 2)).any(axis=1)
-    return int((data & same.all(axis=1)).sum()), int((gap.any(axis=1) & ~apart).sum()), int(apart.sum())
+    first = (~same & (told_a < 2) & (told_b == 2)).any(axis=1) & ~apart
+    second = (~same & (told_a == 2) & (told_b < 2)).any(axis=1) & ~apart & ~first
+    return int((data & same.all(axis=1)).sum()), (int(first.sum()), int(second.sum())), int(apart.sum())

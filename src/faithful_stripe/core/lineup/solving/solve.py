@@ -40,6 +40,10 @@ from .sureness import as_measured, standing_in, surer
 FIRST_BYTES = 12 << 20
 """What is read of a pile with plenty of data at first: when that makes everything certain, no more is."""
 
+FIRST_SHARE = 0.07
+"""Of the time for a search, what may be used up by the end of that: a doubt is for more reading, not for layouts that
+are less likely. Volumes of 8 GiB were left at "probable" when the time was spent on what little had been read."""
+
 STOPPED, STOPPED_EARLY, GAVE_UP = (Note(one) for one in (Remark.STOPPED, Remark.STOPPED_EARLY, Remark.GAVE_UP))
 
 
@@ -133,12 +137,14 @@ def find_arrays(pile: Pile, tell: Tell = silent) -> Solution:
 
 def _by_samples(pile: Pile, tell: Tell) -> Solution:
     if sum(b - a for image in range(len(pile)) for a, b in pile.data(image)) > STOCK_BYTES:
-        found = solve_within(pile, tell, FIRST_BYTES)
+        with pile.effort.within(FIRST_SHARE):
+            found = solve_within(pile, tell, FIRST_BYTES)
         if stopped(found) or (_certain(found) and not any(a.stale for a in found.arrays)):
             return found if stopped(found) else _and_the_rest(pile, found, tell)
         if found.arrays and not pile.effort.left():
             return found
         first = found
+        pile.effort.gave_up = False  # what was left untried is tried with more
         try:
             tell("more is read")
             found = solve_within(pile, tell, STOCK_BYTES)
