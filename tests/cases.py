@@ -8,6 +8,9 @@ import tempfile
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
+from faithful_stripe.core.source import read
+from faithful_stripe.media.image import ImageFile
+
 from .slicer import Spec, cut, places, span_parity
 from .telling import Told, told
 
@@ -305,9 +308,19 @@ def make(case: Case, rng: random.Random, volume: Path, foreign: Path, place: Pat
     before = list(alive)
     _shuffle(case, alive, rng, foreign, place, area)
     case.optional |= {name for path, name in zip(before, case.names, strict=True) if path in partly and name}
+    if spec.level not in ("RAID0", "SPAN"):  # whose volume is the same with a member that holds nothing as without it
+        case.optional |= {name for name in case.names if name and _blank(Path(name), spec.start, area)}
     if "read errors" in case.damages:
         case.unreadable = {str(n): bad[p] for p, n in zip(before, case.names, strict=True) if p and n}
     return case
+
+
+def _blank(image: Path, start: int, area: int) -> bool:
+    """Whether an image holds nothing where members hold the volume: then nothing tells that it is one."""
+    with ImageFile(image) as source:
+        return not any(
+            any(read(source, a, b - a)) for a, b in source.data_ranges(start, min(start + area, source.size))
+        )
 
 
 def held_by(volume: Path, spec: Spec) -> tuple[int, frozenset[int]]:
