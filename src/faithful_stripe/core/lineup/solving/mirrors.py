@@ -128,7 +128,8 @@ def conclude_mirror(
     if found.held:
         kind = "pages" if all(a.ground.guessed for a, _base in found.placed) else "anchors"  # see `_perhaps_striped`
         evidence.append(Evidence(kind, found.held, What.STANDING_IN_MIRROR, found.tested))
-    ages = copies_compared(h.start, [c[0] for c in candidate.columns], found.placed) if group.open else ()
+    # whether places that were looked at differ or not: what was written while one was away may be little
+    ages = copies_compared(h.start, [c[0] for c in candidate.columns], found.placed)
     older = {candidate.columns[a.member][0] for a in ages if a.older}
     stale = tuple(pile.names[i] for i in sorted(older)) if len(older) < len(candidate.columns) else ()
     unlike = findings.contradicted or bool(begin.shift or group.until)
