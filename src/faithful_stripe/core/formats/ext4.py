@@ -31,6 +31,7 @@ SUPERBLOCK = Layout(
         Field(0x018, "log_block_size", "I", "", "block size is 1024 << this"),
         Field(0x020, "blocks_per_group", "I", "blocks", ""),
         Field(0x028, "inodes_per_group", "I", "", ""),
+        Field(0x030, "written", "I", "s", "when it was written, since 1970"),
         Field(0x038, "magic", "H", "", "0xEF53"),
         Field(0x04C, "revision", "I", "", "1: sizes below are valid"),
         Field(0x058, "inode_size", "H", "bytes", ""),
@@ -103,6 +104,8 @@ class Superblock:
     checked: bool
     journal: tuple[tuple[int, int], ...] = ()
     """Where the journal's blocks are, in bytes from the file system's start, as far as the superblock tells."""
+    written: int = 0
+    """When it was written, in seconds since 1970; a copy is not written with it."""
 
     @property
     def groups(self) -> int:
@@ -154,6 +157,7 @@ def parse_superblock(data: bytes) -> Superblock | None:
         plain_groups=not v["incompat"] & _META_BG,
         checked=checked,
         journal=_journal(v["journal_map"], block, blocks) if v["journal_kept"] == 1 else (),
+        written=v["written"],
     )
     fits = made.group < made.groups <= _MOST_GROUPS and made.inodes <= made.groups * made.group_inodes
     return made if fits and made.desc_size in (32, 64) else None

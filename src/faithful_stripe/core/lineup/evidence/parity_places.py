@@ -3,6 +3,9 @@
 What is computed from several blocks of data is unlike any of them: by the pairs that bytes make it is, of a row, the
 least like the rest. Row after row that tells where parity stands, and how it moves on, whatever the rule by which it
 does; an order of the members follows from that alone only where a layout moves so.
+
+Its numbers are chosen: so that over ntfs, ext4, xfs, text and log volumes cut in turns of several kinds, no finding was
+wrong; where little tells, there is none.
 """
 
 from __future__ import annotations

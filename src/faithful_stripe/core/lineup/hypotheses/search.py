@@ -115,9 +115,8 @@ class Reader:
                     count = min(TAUGHT_OF_PIECE, (len(piece.data) - phase) // BLOCK)
                     grid = piece.data[phase : phase + count * BLOCK].reshape(count, BLOCK)
                     blocks += [block for block in grid if block.any()]
-            chosen = sorted(blocks, key=lambda block: zlib.crc32(block.tobytes()))[
-                :TAUGHT_BLOCKS
-            ]  # any of them, by what they hold
+            blocks.sort(key=lambda block: zlib.crc32(block.tobytes()))
+            chosen = blocks[:TAUGHT_BLOCKS]  # any of them, by what they hold
             self.shared.models[phase] = Continuity(np.array(chosen) if chosen else np.zeros((0, BLOCK), np.uint8))
         return self.shared.models[phase]
 

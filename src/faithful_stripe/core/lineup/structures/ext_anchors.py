@@ -16,9 +16,6 @@ from ...formats.crc32c import advance, crc_many, state_before
 from ..reading.samples import Bytes
 from .ground import END, SECTOR, Ground, Int64, Piece, Stock, hits, numbers
 
-WRITTEN = 0x30
-"""Where a superblock says when it was written, in seconds since 1970, little-endian in four bytes."""
-
 
 @dataclass
 class Facts:
@@ -49,9 +46,8 @@ def heads(stock: Stock) -> list[Ground]:
             ground.add("superblock", piece.image, offset, sb.address(sb.group))
             ground.silent = ground.silent or sb.journal
             ground.head |= sb.group == 0
-            if sb.group == 0 and data is not None:  # its copies are not written with it
-                written = int.from_bytes(data[WRITTEN : WRITTEN + 4].tobytes(), "little")
-                ground.add_ages("seconds", piece.image, [offset], [sb.address(0)], [written])
+            if sb.group == 0:
+                ground.add_ages("seconds", piece.image, [offset], [sb.address(0)], [sb.written])
             facts = ground.facts
             assert isinstance(facts, Facts)
             facts.phases.add((offset - sb.address(sb.group)) % sb.block)
